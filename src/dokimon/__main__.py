@@ -1,0 +1,5 @@
+"""`python -m dokimon`."""
+
+from dokimon.cli.app import main
+
+main()

@@ -1,0 +1,81 @@
+"""`dokimon demo`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from dokimon.cli.options import NoColorOption
+
+
+def demo(
+    to: Annotated[
+        Path | None, typer.Option("--to", metavar="FOLDER", help="Leave a copy of the sample there to play with.")
+    ] = None,
+    no_color: NoColorOption = False,
+) -> None:
+    """Show all of it on the sample project that ships with Dokimon, in a temporary folder."""
+    import tempfile
+
+    from dokimon.cli.showing import refuse
+    from dokimon.demo.sample import copy_sample
+
+    if to is not None:
+        if to.exists() and (not to.is_dir() or any(to.iterdir())):
+            refuse(f"{to} is there and not empty; name a new folder")
+        try:
+            copy_sample(to)
+        except OSError as wrong:
+            refuse(f"{to} cannot be written: {wrong.strerror}")
+        print(f"The sample is in {to}. Try:\n\n  cd {to}\n  dokimon verify\n  dokimon smoke\n  dokimon smoke --run board --keep")
+        return
+    with tempfile.TemporaryDirectory(prefix="dokimon-demo-") as folder:
+        status = _show(Path(folder) / "saltmarsh-ferries", no_color)
+    raise typer.Exit(status)
+
+
+def _show(folder: Path, no_color: bool) -> int:
+    """Verify and smoke-check a copy of the sample in `folder`, explain it, and return the exit status."""
+    import os
+    import sys
+
+    from dokimon.cli.screen import draw_verify
+    from dokimon.cli.screen_smoke import draw_smoke
+    from dokimon.cli.showing import console
+    from dokimon.cli.smoke import smoke_in
+    from dokimon.core import verifying
+    from dokimon.core.report.outcome import exit_status
+    from dokimon.demo.sample import copy_sample, with_own_python
+
+    copy_sample(folder)
+    # The sample needs a Python as new as Dokimon's own; that one comes first, so that the demo works anywhere.
+    os.environ["PATH"] = with_own_python(os.environ)
+    screen = console(sys.stdout, no_color)
+    screen.print(_SAMPLE)
+    screen.rule("dokimon verify", style="dim")
+    verified = verifying.verify_report(verifying.verify(folder, os.environ), strict=False)
+    draw_verify(screen, verified, quiet=False, verbose=False)
+    screen.print(_VERIFIED)
+    screen.rule("dokimon smoke", style="dim")
+    smoked = smoke_in(
+        folder, chosen=[], keep=False, anyway=False, strict=False, quiet=not sys.stderr.isatty(), no_color=no_color
+    )
+    draw_smoke(screen, smoked, quiet=False, verbose=False)
+    screen.print(_SMOKED)
+    return exit_status(smoked, strict=False)
+
+
+_SAMPLE = """\
+Saltmarsh Ferries is a made-up company with a departure board (a web page) and a tide table (a program).
+"""
+
+_VERIFIED = """
+That was `dokimon verify`: each need with the file and line that asks for it, and the copy a command reaches here.
+One advised need is unmet on purpose: you see what to do about it, and advice does not change the exit status.
+"""
+
+_SMOKED = """
+That was `dokimon smoke`: both were started, known to be up by their own sockets, looked at, and stopped again.
+Take a copy to play with: dokimon demo --to ferries. In a project of yours: dokimon verify, then dokimon smoke."""

@@ -1,0 +1,121 @@
+"""What one sees while a smoke check works: one living line on a terminal, plain lines in a pipe. On standard error."""
+
+from __future__ import annotations
+
+import os
+import sys
+import threading
+import time
+from types import TracebackType
+from typing import TYPE_CHECKING
+
+from dokimon.core.launching.watching import Watcher
+
+if TYPE_CHECKING:
+    from rich.live import Live
+    from rich.text import Text
+
+_TELL_EVERY = 20.0
+"""Seconds after which a pipe hears that a long stage still goes on."""
+
+
+def watch(*, quiet: bool, no_color: bool) -> Progress:
+    """Return the progress that fits where standard error goes."""
+    if quiet:
+        return Progress()
+    dumb = os.environ.get("TERM") == "dumb"
+    return LiveProgress(no_color) if sys.stderr.isatty() and not dumb else PlainProgress()
+
+
+class Progress(Watcher):
+    """Shows nothing; the others show what they hear between entering and leaving."""
+
+    def __enter__(self) -> Progress:
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        pass
+
+    def say(self, text: str) -> None:
+        """Show a line that stays, whoever is quiet."""
+        print(text, file=sys.stderr, flush=True)
+
+
+class PlainProgress(Progress):
+    """A line for each stage, and one now and then while a stage takes long."""
+
+    def __init__(self) -> None:
+        self._lock = threading.Lock()
+        self._stage, self._since, self._told = "", time.monotonic(), time.monotonic()
+
+    def stage(self, subject: str, doing: str) -> None:
+        with self._lock:
+            self._stage, self._since = subject, time.monotonic()
+            self._told = self._since
+        self.say(f"{subject}: {doing}")
+
+    def note(self, text: str) -> None:
+        self.say(f"  {text}")
+
+    def line(self, text: str) -> None:
+        now = time.monotonic()
+        with self._lock:
+            if now - self._told < _TELL_EVERY:
+                return
+            self._told = now
+        self.say(f"{self._stage}: {now - self._since:.0f} s so far; last line: {text}")
+
+
+class LiveProgress(Progress):
+    """One line that is drawn again and again: the stage, the seconds so far, the last line of output."""
+
+    def __init__(self, no_color: bool) -> None:
+        from dokimon.cli.showing import console
+
+        self._console = console(sys.stderr, no_color)
+        self._live: Live | None = None
+        self._subject, self._doing, self._last = "", "", ""
+        self._since = time.monotonic()
+
+    def __enter__(self) -> LiveProgress:
+        from rich.live import Live
+
+        self._live = Live(
+            console=self._console, get_renderable=self._draw, refresh_per_second=8, transient=True,
+            redirect_stdout=False, redirect_stderr=False,
+        )  # fmt: skip
+        self._live.start()
+        return self
+
+    def __exit__(
+        self, kind: type[BaseException] | None, value: BaseException | None, trace: TracebackType | None
+    ) -> None:
+        if self._live:
+            self._live.stop()
+
+    def stage(self, subject: str, doing: str) -> None:
+        self._subject, self._doing, self._last = subject, doing, ""
+        self._since = time.monotonic()
+
+    def note(self, text: str) -> None:
+        self.say(text)
+
+    def say(self, text: str) -> None:
+        self._console.print(text)
+
+    def line(self, text: str) -> None:
+        self._last = text
+
+    def _draw(self) -> Text:
+        from rich.text import Text
+
+        if not self._subject:
+            return Text("")
+        spent = time.monotonic() - self._since
+        text = Text(no_wrap=True, overflow="ellipsis")
+        text.append(self._subject, style="bold").append(f"  {spent:.1f} s  ", style="cyan").append(self._doing)
+        if self._last:
+            text.append(f"\n    {self._last}", style="dim")
+        return text

@@ -1,0 +1,149 @@
+"""Reports drawn for people, with Rich. All text from outside comes as plain `Text`, never as markup."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable
+from pathlib import Path
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from dokimon.core.report.model import Finding, Remedy, Report
+
+VERDICT_STYLES = {
+    "met": "green",
+    "passed": "green",
+    "unmet": "bold red",
+    "missing": "bold red",
+    "off-path": "bold red",
+    "conflict": "bold red",
+    "failed": "bold red",
+    "unknown": "bold yellow",
+    "unsure": "bold yellow",
+    "skipped": "dim",
+}
+
+
+def verdict_text(verdict: str, advised: bool = False) -> Text:
+    """Return a verdict in its colour; where it is only advice, never in the colour of a failure."""
+    style = VERDICT_STYLES.get(verdict, "")
+    return Text(verdict, style="yellow" if advised and "red" in style else style)
+
+
+def short_path(path: str) -> str:
+    """Return a path with the home folder as `~`."""
+    home = str(Path.home())
+    return "~" + path[len(home) :] if path.startswith(home + os.sep) else path
+
+
+def heading(report: Report) -> Text:
+    """Return the line above a report: whose project, and where."""
+    folder = report.project.root + (f"/{report.project.folder}" if report.project.folder else "")
+    return Text.assemble((report.project.name, "bold"), ("  " + short_path(folder), "dim"))
+
+
+def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    """Draw the report of `verify`: the table of findings, what to do, and one closing line."""
+    shown = [f for f in report.requirements if f.verdict != "met"] if quiet else report.requirements
+    if not quiet:
+        console.print(heading(report))
+        console.print()
+    if shown:
+        console.print(findings_table(shown))
+        console.print()
+    draw_remedies(console, shown)
+    if verbose:
+        draw_copies(console, report)
+    console.print(_closing(report))
+
+
+def findings_table(findings: Iterable[Finding]) -> Table:
+    """Return the findings as a table, two lines each: what was said, and below it where."""
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
+    table.add_column("needs", no_wrap=True)
+    table.add_column("accepts", ratio=3)
+    table.add_column("found", ratio=4)
+    table.add_column("verdict", no_wrap=True)
+    for finding in findings:
+        advised = finding.strength == "advised"
+        accepts = Text(_accepted(finding))
+        if advised:
+            accepts.append(" (advised)", style="italic")
+        accepts.append(f"\n{_asked_by(finding)}", style="dim")
+        table.add_row(Text(finding.tool, style="bold"), accepts, _found(finding), verdict_text(finding.verdict, advised))
+    return table
+
+
+def _accepted(finding: Finding) -> str:
+    """In words, unless the project's own words are much shorter (`lts/*`)."""
+    return finding.accepts if len(finding.accepts) <= 48 or not finding.wanted else finding.wanted
+
+
+def _asked_by(finding: Finding) -> str:
+    return f"{finding.source.file}:{finding.source.line}"
+
+
+def _found(finding: Finding) -> Text:
+    found = finding.found
+    if found is None:
+        return Text("nothing")
+    text = Text(found.version or "no version told")
+    text.append(f"\n{short_path(found.path)}", style="dim")
+    return text
+
+
+def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
+    """Draw, for each finding that is not met, its reason and what to do about it."""
+    for finding in findings:
+        if finding.verdict == "met":
+            continue
+        advised = finding.strength == "advised"
+        line = Text.assemble((finding.tool, "bold"), " ", verdict_text(finding.verdict, advised), f": {finding.reason}")
+        console.print(line)
+        if finding.why:
+            console.print(Padding(Text(f"asked for because {finding.why}"), (0, 0, 0, 2)))
+        draw_steps(console, finding.remedies)
+        console.print()
+
+
+def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
+    """Draw remedies: a sentence each, and the command on a line of its own, ready to copy."""
+    for remedy in remedies:
+        console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2)))
+        if remedy.command:
+            console.print(Padding(Text(remedy.command, style="cyan"), (0, 0, 0, 6)), soft_wrap=True)
+
+
+def draw_copies(console: Console, report: Report) -> None:
+    """Draw every copy that was found, in the order in which PATH reaches them."""
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", title_justify="left")
+    for name in ("tool", "version", "path", "known by", ""):
+        table.add_column(name, overflow="fold")
+    for copy in report.installations:
+        how = {"file": "a file, nothing was run", "asked": "asked"}.get(copy.known_by or "", "")
+        note = "reached" if copy.reached else copy.reason or "shadowed"
+        path = Text(short_path(copy.path))
+        if copy.via:
+            path.append(f"\n{short_path(copy.via)}", style="dim")
+        table.add_row(Text(copy.tool, style="bold"), Text(copy.version or "?"), path, Text(how), Text(note))
+    console.print(table)
+    console.print()
+
+
+def _closing(report: Report) -> Text:
+    """Count the verdicts: "4 needs: 3 met, 1 unmet (advised)"."""
+    findings = report.requirements
+    if not findings:
+        return Text("Nothing is declared here that Dokimon reads: no need, no verdict.")
+    counts: dict[tuple[str, bool], int] = {}
+    for finding in findings:
+        key = (finding.verdict, finding.strength == "advised" and finding.verdict != "met")
+        counts[key] = counts.get(key, 0) + 1
+    text = Text(f"{len(findings)} need{'s' if len(findings) != 1 else ''}: ")
+    for index, ((verdict, advised), count) in enumerate(counts.items()):
+        text.append(", " if index else "").append(f"{count} ").append(verdict_text(verdict, advised))
+        text.append(" (advised)" if advised else "")
+    return text

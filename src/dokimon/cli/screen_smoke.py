@@ -1,0 +1,128 @@
+"""The report of `smoke`, drawn for people."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from dokimon.cli.screen import draw_remedies, findings_table, heading, verdict_text
+from dokimon.core.report.model import Check, Prepared, Report, Run
+
+_INDENT = 10
+
+
+def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    """Draw the needs in short, the steps, the runs with their checks, and one closing line."""
+    if not quiet:
+        console.print(heading(report))
+        console.print()
+    _draw_needs(console, report, quiet=quiet, verbose=verbose)
+    for step in report.prepared or ():
+        if not (quiet and step.verdict in ("passed", "skipped")):
+            _draw_step(console, step)
+    for run in report.runs or ():
+        if not (quiet and run.verdict == "passed"):
+            _draw_run(console, run)
+    console.print(_closing(report))
+
+
+def _draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    wrong = [finding for finding in report.requirements if finding.verdict != "met"]
+    stopped = report.verdict in ("unmet", "unknown")
+    if stopped or verbose:
+        console.print(findings_table(report.requirements))
+        console.print()
+        draw_remedies(console, wrong)
+        return
+    if quiet or not report.requirements:
+        return
+    met = len(report.requirements) - len(wrong)
+    text = Text(f"{met} of {len(report.requirements)} met")
+    for finding in wrong:
+        text.append(f"; {finding.tool} ").append(verdict_text(finding.verdict, finding.strength == "advised"))
+        text.append(" (advised)" if finding.strength == "advised" else "")
+    if wrong:
+        text.append("; dokimon verify says what to do", style="dim")
+    _row(console, "needs", text)
+
+
+def _row(console: Console, label: str, text: Text) -> None:
+    table = Table.grid(padding=(0, 0))
+    table.add_column(width=_INDENT, no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_row(Text(label, style="bold"), text)
+    console.print(table)
+
+
+def _draw_step(console: Console, step: Prepared) -> None:
+    text = Text.assemble(step.title, "  ", verdict_text("passed" if step.verdict == "passed" else step.verdict))
+    if step.verdict == "skipped":
+        text.append(f": {step.reason}", style="dim")
+    else:
+        text.append(f" in {step.seconds or 0:.1f} s: {step.reason}")
+        text.append(f"\n{step.command}", style="dim")
+    _row(console, "prepare", text)
+    _draw_lines(console, step.last_lines)
+
+
+def _draw_run(console: Console, run: Run) -> None:
+    text = Text.assemble(run.command, "  ", verdict_text(run.verdict))
+    if run.verdict != "passed" or run.kind == "program":
+        text.append(f": {run.reason}")
+    if run.source:
+        where = f"{run.source.file}:{run.source.line}"
+        text.append(f"\nfrom {where}", style="dim")
+    if run.url:
+        text.append(f"\nup after {run.up_seconds or 0:.2f} s at ").append(run.url, style="cyan")
+        text.append(f": {run.up_by}", style="dim")
+    elif run.up_by:
+        text.append(f"\nup after {run.up_seconds or 0:.2f} s: {run.up_by}")
+    others = [at for at in run.listening if f":{at.port}/" not in (run.url or "")]
+    if others:
+        text.append("\nit also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
+    exposed = sorted({at.port for at in run.listening if at.exposed})
+    if exposed:
+        text.append(f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address", style="yellow")
+    for stranger in run.strangers:
+        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
+        text.append(f"\nport {stranger.port} is held by {who}", style="yellow")
+    _row(console, run.name if len(run.name) < _INDENT else "run", text)
+    if run.checks:
+        console.print(Padding(_checks_table(run.checks), (0, 0, 0, _INDENT), expand=False))
+    if run.verdict in ("failed", "unsure") or run.kind == "program":
+        _draw_lines(console, run.last_lines)
+    console.print()
+
+
+def _checks_table(checks: tuple[Check, ...]) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column(no_wrap=True)
+    table.add_column(no_wrap=True, max_width=34)
+    table.add_column(overflow="fold")
+    for check in checks:
+        seen = Text(check.seen)
+        if check.verdict in ("failed", "unsure"):
+            seen = Text.assemble(seen, (f"\nexpected: {check.expected}", "dim"))
+        table.add_row(verdict_text(check.verdict), Text(check.name, overflow="ellipsis"), seen)
+    return table
+
+
+def _draw_lines(console: Console, lines: tuple[str, ...]) -> None:
+    if not lines:
+        return
+    console.print(Padding(Text("its last lines:", style="dim"), (0, 0, 0, _INDENT), expand=False))
+    for line in lines:
+        console.print(Padding(Text(line), (0, 0, 0, _INDENT + 2), expand=False))
+
+
+def _closing(report: Report) -> Text:
+    text = Text(f"{report.project.name}: ").append(verdict_text(report.verdict))
+    if report.interrupted:
+        return text.append(" (interrupted)")
+    if report.verdict == "unmet" and not report.runs:
+        return text.append("; nothing was installed or run. Call with --anyway to go on all the same.")
+    if report.verdict == "unknown" and not report.runs:
+        return text.append("; a need could not be judged, so nothing was run. Call with --anyway to go on all the same.")
+    return text

@@ -1,0 +1,81 @@
+"""Getting a report to where it was asked for, and ending with the right status."""
+
+from __future__ import annotations
+
+import os
+import sys
+from collections.abc import Callable
+from pathlib import Path
+from typing import TYPE_CHECKING, NoReturn, TextIO
+
+import typer
+
+from dokimon.cli.options import Format
+
+if TYPE_CHECKING:
+    from rich.console import Console
+
+    from dokimon.core.report.model import Report
+    from dokimon.core.settings import SettingsFault
+
+PIPE_WIDTH = 100
+"""The columns that a table takes where there is no terminal to ask."""
+
+
+def console(file: TextIO, no_color: bool) -> Console:
+    """Return a Rich console for `file`: colours only on a terminal, and only where nobody asked for none."""
+    from rich.console import Console
+
+    plain = no_color or bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
+    terminal = file.isatty()
+    width = None if terminal or os.environ.get("COLUMNS", "").isdigit() else PIPE_WIDTH
+    return Console(
+        file=file, no_color=plain, color_system="auto" if terminal and not plain else None,
+        force_terminal=False if plain else terminal, width=width, highlight=False, markup=False, emoji=False,
+    )  # fmt: skip
+
+
+def deliver(
+    report: Report, form: Format, output: Path | None, no_color: bool, draw: Callable[[Console], None]
+) -> None:
+    """Write the report in the form and to the place asked for; `draw` puts it on a console as a table."""
+    if output is None:
+        _write(report, form, sys.stdout, no_color, draw)
+        return
+    try:
+        with output.open("w", encoding="utf-8") as file:
+            _write(report, form, file, True, draw)
+    except OSError as wrong:
+        refuse(f"{output} cannot be written: {wrong.strerror}")
+
+
+def _write(report: Report, form: Format, file: TextIO, no_color: bool, draw: Callable[[Console], None]) -> None:
+    if form is Format.json:
+        from dokimon.core.report.as_json import encode
+
+        file.write(encode(report))
+    else:
+        draw(console(file, no_color))
+    file.flush()
+
+
+def folder_asked(path: Path) -> Path:
+    """Return the folder to look in, absolute; a call that names none ends with status 2."""
+    if not path.exists():
+        refuse(f"there is no folder {path}")
+    if not path.is_dir():
+        refuse(f"{path} is a file; name the project's folder")
+    return path.resolve()
+
+
+def refuse(says: str) -> NoReturn:
+    """End a call that cannot be used: one sentence on standard error, status 2."""
+    print(f"dokimon: {says}", file=sys.stderr)
+    raise typer.Exit(2)
+
+
+def refuse_settings(fault: SettingsFault) -> NoReturn:
+    """End a call whose `dokimon.toml` cannot be used: a line for each fault, status 2."""
+    for each in fault.faults:
+        print(f"{fault.file}:{each.line}: {each.says}", file=sys.stderr)
+    raise typer.Exit(2)

@@ -1,0 +1,116 @@
+"""`dokimon smoke`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from dokimon.cli.options import (
+    FolderArgument,
+    Format,
+    FormatOption,
+    NoColorOption,
+    OutputOption,
+    QuietOption,
+    StrictOption,
+    VerboseOption,
+)
+
+if TYPE_CHECKING:
+    import threading
+
+    from dokimon.cli.progress import Progress
+    from dokimon.core.launching.tree import Tree
+    from dokimon.core.report.model import Report, Run
+
+
+def smoke(
+    path: FolderArgument = Path(),
+    run: Annotated[
+        list[str] | None, typer.Option("--run", metavar="NAME", help="Carry out this run only; may be given again.")
+    ] = None,
+    keep: Annotated[
+        bool, typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C.")
+    ] = False,
+    anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
+    form: FormatOption = Format.table,
+    output: OutputOption = None,
+    strict: StrictOption = False,
+    quiet: QuietOption = False,
+    verbose: VerboseOption = False,
+    no_color: NoColorOption = False,
+) -> None:
+    """Verify, then prepare the project, run it, check that it works, and stop it.
+
+    This runs the project's own code: calling it is the consent.
+    """
+    from dokimon.cli.showing import deliver, folder_asked, refuse, refuse_settings
+    from dokimon.core.planning.plan import PlanFault
+    from dokimon.core.report.outcome import exit_status
+    from dokimon.core.settings import SettingsFault
+
+    folder = folder_asked(path)
+    try:
+        report = smoke_in(
+            folder, chosen=run or [], keep=keep, anyway=anyway, strict=strict, quiet=quiet, no_color=no_color
+        )
+    except SettingsFault as fault:
+        refuse_settings(fault)
+    except PlanFault as fault:
+        refuse(str(fault))
+
+    def draw(console: object) -> None:
+        from dokimon.cli.screen_smoke import draw_smoke
+
+        draw_smoke(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+
+    deliver(report, form, output, no_color, draw)
+    raise typer.Exit(exit_status(report, strict))
+
+
+def smoke_in(
+    folder: Path, *, chosen: list[str], keep: bool, anyway: bool, strict: bool, quiet: bool, no_color: bool
+) -> Report:
+    """Smoke-check the project in `folder` with progress on standard error, and return the report.
+
+    Raises `SettingsFault` and `PlanFault`.
+    """
+    import os
+
+    from dokimon.cli.interruption import interruptible
+    from dokimon.cli.progress import watch
+    from dokimon.core import smoking, verifying
+    from dokimon.core.report.outcome import verdict_of_findings
+
+    with interruptible() as halt, watch(quiet=quiet, no_color=no_color) as progress:
+        progress.stage("verify", "reading the checkout and asking this machine's tools")
+        verified = verifying.verify(folder, os.environ)
+        plan = smoking.plan_smoke(verified, os.environ, chosen)
+        if verdict_of_findings(verified.findings, strict) != "met" and not anyway:
+            return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
+        keeping = _Keeping(halt, progress) if keep else None
+        prepared, runs = smoking.smoke(verified, plan, os.environ, halt, progress, keeping)
+        interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
+        return smoking.smoke_report(verified, prepared, runs, strict=strict, interrupted=interrupted)
+
+
+class _Keeping:
+    """Keeps a run up until somebody has seen enough. Ctrl+C is then how it is meant to end, no interruption."""
+
+    def __init__(self, halt: threading.Event, progress: Progress) -> None:
+        self._halt = halt
+        self._progress = progress
+        self.asked_to_stop = False
+
+    def __call__(self, run: Run, tree: Tree) -> None:
+        for check in run.checks:
+            self._progress.say(f"{check.verdict:<8} {check.name}: {check.seen}")
+        self._progress.say(f"{run.name} is up at {run.url or 'no address of its own'}; Ctrl+C stops it")
+        self._progress.stage(run.name, f"kept up{f' at {run.url}' if run.url else ''}; Ctrl+C stops it")
+        while not tree.wait(0.1) or tree.processes():
+            if self._halt.is_set():
+                self.asked_to_stop = True
+                return
+        self._progress.say(f"{run.name} has ended by itself")

@@ -1,0 +1,50 @@
+"""`dokimon verify`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import typer
+
+from dokimon.cli.options import (
+    FolderArgument,
+    Format,
+    FormatOption,
+    NoColorOption,
+    OutputOption,
+    QuietOption,
+    StrictOption,
+    VerboseOption,
+)
+
+
+def verify(
+    path: FolderArgument = Path(),
+    form: FormatOption = Format.table,
+    output: OutputOption = None,
+    strict: StrictOption = False,
+    quiet: QuietOption = False,
+    verbose: VerboseOption = False,
+    no_color: NoColorOption = False,
+) -> None:
+    """Hold what the project declares against what this machine has: a verdict for each need, and what to do."""
+    import os
+
+    from dokimon.cli.showing import deliver, folder_asked, refuse_settings
+    from dokimon.core import verifying
+    from dokimon.core.report.outcome import exit_status
+    from dokimon.core.settings import SettingsFault
+
+    try:
+        verified = verifying.verify(folder_asked(path), os.environ)
+    except SettingsFault as fault:
+        refuse_settings(fault)
+    report = verifying.verify_report(verified, strict)
+
+    def draw(console: object) -> None:
+        from dokimon.cli.screen import draw_verify
+
+        draw_verify(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+
+    deliver(report, form, output, no_color, draw)
+    raise typer.Exit(exit_status(report, strict))

@@ -1,0 +1,1 @@
+"""What Dokimon knows and does, without a terminal: values in, values out, nothing printed."""

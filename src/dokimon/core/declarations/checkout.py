@@ -1,0 +1,47 @@
+"""The checkout: where its root is, which of its folders speak for the place one stands in."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+
+SETTINGS_FILE = "dokimon.toml"
+MANIFESTS = ("package.json", "pyproject.toml", "requirements.txt", "manage.py", "setup.py", "setup.cfg")
+"""Files that make a folder a project of its own."""
+
+_REPOSITORY = (".git", ".hg", ".svn")
+
+
+class Checkout(msgspec.Struct, frozen=True):
+    """`root` is the top; `project` the folder, at or below it, whose manifests speak for where one stands.
+
+    `lineage` are the folders from `root` down to `project`: a version file further up counts below too.
+    """
+
+    root: Path
+    project: Path
+    lineage: tuple[Path, ...]
+
+
+def find_checkout(start: Path) -> Checkout:
+    """Find the checkout that holds the folder `start` (absolute).
+
+    The root is the nearest folder upward with a `dokimon.toml`, else with a repository, else with a manifest, else
+    `start` itself. The home folder and what lies above it are a root only when `start` is that very folder.
+    """
+    upward = [start, *start.parents]
+    home = Path.home()
+    if home in upward[1:]:
+        upward = upward[: upward.index(home)]
+    root = (
+        _nearest(upward, (SETTINGS_FILE,)) or _nearest(upward, _REPOSITORY) or _nearest(upward, MANIFESTS) or start
+    )
+    below = upward[: upward.index(root) + 1]
+    project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
+    lineage = [folder for folder in below if folder == project or folder in project.parents]
+    return Checkout(root, project, tuple(reversed(lineage)))
+
+
+def _nearest(folders: list[Path], names: tuple[str, ...]) -> Path | None:
+    return next((folder for folder in folders if any((folder / name).exists() for name in names)), None)

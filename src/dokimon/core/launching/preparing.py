@@ -1,0 +1,64 @@
+"""Carrying out prepare steps."""
+
+from __future__ import annotations
+
+import os
+import threading
+import time
+from collections.abc import Mapping
+from pathlib import Path
+
+from dokimon.core.launching.output import Output
+from dokimon.core.launching.stopping import stop
+from dokimon.core.launching.tree import StartFault, Tree, how_ended
+from dokimon.core.launching.watching import Watcher
+from dokimon.core.machine.platform import shell_command
+from dokimon.core.planning import shown
+from dokimon.core.planning.plan import Step
+from dokimon.core.report.model import CheckVerdict, Prepared
+
+_LAST_LINES = 15
+
+
+def prepare(step: Step, environment: Mapping[str, str], halt: threading.Event, watcher: Watcher) -> Prepared:
+    """Do one step if it is needed, and say how it went."""
+    if step.needed is None:
+        return Prepared(step.title, "skipped", step.reason, shown(step.command), source=step.source)
+    watcher.stage(step.title, f"{shown(step.command)}   ({step.needed})")
+    started = time.monotonic()
+    output = Output(watcher.line)
+    argv = shell_command(step.command) if isinstance(step.command, str) else list(step.command)
+
+    def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
+        last = () if verdict == "passed" else output.last(_LAST_LINES)
+        spent = round(time.monotonic() - started, 3)
+        return Prepared(step.title, verdict, reason, shown(step.command), spent, step.source, status, last)
+
+    try:
+        tree = Tree.start(argv, step.folder, {**environment, **step.environment}, output)
+    except StartFault as fault:
+        return ended("failed", f"could not be started: {fault}")
+    try:
+        while not tree.wait(0.1):
+            if halt.is_set():
+                stop(tree)
+                return ended("unsure", "interrupted")
+            if time.monotonic() - started > step.within:
+                stop(tree)
+                return ended("failed", f"did not end within {step.within:.0f} s", tree.exit_status)
+        output.wait(1.0)
+    finally:
+        tree.close()
+    if tree.exit_status:
+        return ended("failed", how_ended(tree.exit_status), tree.exit_status)
+    missing = [path for path in step.makes if not path.exists()]
+    if missing:
+        return ended("failed", f"ended well but did not make {missing[0].name}", 0)
+    _touch(step.makes)
+    return ended("passed", step.needed, 0)
+
+
+def _touch(makes: tuple[Path, ...]) -> None:
+    """Mark what a step made as made now: a folder keeps its time when only files deep inside it are renewed."""
+    for path in makes:
+        os.utime(path)

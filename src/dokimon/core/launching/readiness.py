@@ -1,0 +1,152 @@
+"""Knowing that a run is up: a listening socket of its own tree that answers over HTTP, or a line that it prints."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from collections.abc import Callable, Sequence
+from typing import Literal
+
+import msgspec
+
+from dokimon.core.checks.fetching import fetch
+from dokimon.core.launching.sockets import asked_address, listeners, origin, strangers
+from dokimon.core.launching.tree import Tree
+from dokimon.core.report.model import Listening, Stranger
+
+_LOOK_EVERY = 0.05
+_ASK_AGAIN_AFTER = 0.25
+_BETTER_ONE_SECONDS = 1.0
+"""How long a better candidate that is still silent is waited for when another one has answered."""
+
+_URL = re.compile(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5})", re.IGNORECASE)
+
+
+class State(msgspec.Struct, frozen=True):
+    """How waiting came out.
+
+    `how` is `up`, `ended` (the run is over), `late` (the time was), or `halted` (somebody asked to stop). `at` is the
+    socket that is asked from now on, `url` its own address, `shown` the same as a person would type it, `by` says how
+    the run is known to be up.
+    """
+
+    how: Literal["up", "ended", "late", "halted"]
+    seconds: float
+    by: str = ""
+    at: Listening | None = None
+    url: str | None = None
+    shown: str | None = None
+    contested: tuple[Stranger, ...] = ()
+
+
+def wait_until_up(
+    tree: Tree, *, within: float, port: int | None, line: str | None, ends: bool, halt: threading.Event
+) -> State:
+    """Wait until the run is up, has ended, `within` seconds are over, or `halt` is set.
+
+    `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
+    makes it count as up. `ends` says that it is a program: then only its end is waited for.
+    """
+    started = time.monotonic()
+    asking = _Asking(started + within)
+    pattern = re.compile(line) if line else None
+    seen, told_port = 0, None
+    while True:
+        spent = time.monotonic() - started
+        seen, lines = tree.output.since(seen)
+        told_port = _port_in(lines) or told_port
+        if halt.is_set():
+            return State("halted", spent)
+        if ends:
+            if tree.wait(_LOOK_EVERY):
+                return State("ended", time.monotonic() - started)
+            if spent > within:
+                return State("late", spent)
+            continue
+        over = tree.ended
+        processes = tree.processes()
+        if over and not processes:
+            return State("ended", spent)
+        sockets = _ranked(listeners(processes), port or told_port, told_port)
+        shown = next((text for text in lines if pattern.search(text)), None) if pattern else None
+        if shown is not None:
+            at = sockets[0] if sockets else None
+            url = origin(at) if at else None
+            return State("up", spent, f"printed “{shown}”", at, url, url)
+        if pattern is None:
+            asking.ask(sockets)
+            answered = asking.answered(sockets)
+            # Asked again: the socket that answered must still be the tree's own.
+            if answered and answered[0] in listeners(tree.processes()):
+                at, url = answered
+                others = strangers(at.port, {process.pid for process in processes})
+                person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
+                by, when = "its own socket listens and answers over HTTP", asking.when(at) - started
+                return State("up", when, by, at, url, person, _contesting(at, others))
+        if spent > within:
+            return State("late", spent, at=sockets[0] if sockets else None)
+        tree.wait(_LOOK_EVERY) if not over else time.sleep(_LOOK_EVERY)
+
+
+def _port_in(lines: Sequence[str]) -> int | None:
+    for text in lines:
+        if found := _URL.search(text):
+            return int(found[1] or found[2])
+    return None
+
+
+def _ranked(found: Sequence[Listening], first: int | None, told: int | None) -> list[Listening]:
+    """The expected port first, then the one that the run itself named, then in order of number; IPv4 before IPv6."""
+    return sorted(found, key=lambda at: (at.port != first, at.port != told, at.port, ":" in at.address))
+
+
+def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:
+    """Return strangers that hold the very address that is asked: then nobody can tell who answered."""
+    return tuple(each for each in others if each.address in (at.address, asked_address(at)))
+
+
+class _Asking:
+    """Asks each socket for `/`, in threads, until it answers: the first answer of a development server may take long."""
+
+    def __init__(self, deadline: float) -> None:
+        self._deadline = deadline
+        self._asked: set[tuple[str, int]] = set()
+        self._answers: dict[tuple[str, int], tuple[float, str]] = {}
+        self._first: float | None = None
+
+    def ask(self, sockets: Sequence[Listening]) -> None:
+        for at in sockets:
+            key = (at.address, at.port)
+            if key not in self._asked:
+                self._asked.add(key)
+                threading.Thread(target=self._until_answered, args=(at, key), daemon=True).start()
+
+    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str] | None:
+        """Return the best socket that has answered and its URL; a better one that is silent gets a little time."""
+        for at in sockets:
+            told = self._answers.get((at.address, at.port))
+            if told:
+                return at, told[1]
+            if self._first is None or time.monotonic() - self._first < _BETTER_ONE_SECONDS:
+                return None
+        return None
+
+    def when(self, at: Listening) -> float:
+        return self._answers[at.address, at.port][0]
+
+    def _until_answered(self, at: Listening, key: tuple[str, int]) -> None:
+        scheme = "http"
+        while (left := self._deadline - time.monotonic()) > 0:
+            url = origin(at, scheme)
+            answer = fetch(url, "/", seconds=left, follow=False)
+            if answer.status is not None:
+                now = time.monotonic()
+                self._first = self._first or now
+                self._answers[key] = (now, url)
+                return
+            # What hangs up on plain HTTP may want TLS.
+            scheme = "https" if scheme == "http" else "http"
+            time.sleep(_ASK_AGAIN_AFTER)
+
+

@@ -1,0 +1,82 @@
+"""Listening sockets: those of a run's own processes, and who else holds a port."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import psutil
+
+from dokimon.core.launching.tree import command_of
+from dokimon.core.report.model import Listening, Stranger
+from dokimon.core.text import clean
+
+_ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
+"""What listens on every address is asked on loopback."""
+
+
+def listeners(processes: Iterable[psutil.Process]) -> tuple[Listening, ...]:
+    """Return the listening TCP sockets of these processes, each address and port once, in a fixed order."""
+    found: dict[tuple[int, str], Listening] = {}
+    for process in processes:
+        try:
+            connections = process.net_connections(kind="tcp")
+        except psutil.Error:
+            continue
+        for connection in connections:
+            if connection.status == psutil.CONN_LISTEN and connection.laddr:
+                address, port = connection.laddr[0], connection.laddr[1]
+                known = found.get((port, address))
+                if known is None or process.pid < known.pid:
+                    found[port, address] = Listening(address, port, process.pid, not is_loopback(address))
+    return tuple(found[key] for key in sorted(found))
+
+
+def is_loopback(address: str) -> bool:
+    """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1)."""
+    return address.startswith("127.") or address in ("::1", "::ffff:127.0.0.1")
+
+
+def asked_address(listening: Listening) -> str:
+    """Return the address under which this socket is asked: loopback for one that listens on every address."""
+    return _ANY_ADDRESS.get(listening.address, listening.address)
+
+
+def origin(listening: Listening, scheme: str = "http") -> str:
+    """Return the URL under which this very socket is asked: its own address, so that no other can answer for it."""
+    address = asked_address(listening)
+    return f"{scheme}://{f'[{address}]' if ':' in address else address}:{listening.port}"
+
+
+def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
+    """Return who listens on `port` apart from the processes `own`; a holder that may not be looked at has no pid."""
+    mine = set(own)
+    found: dict[int | None, Stranger] = {}
+    try:
+        connections = psutil.net_connections(kind="tcp")
+    except psutil.Error:
+        return ()
+    for connection in connections:
+        if connection.status != psutil.CONN_LISTEN or connection.laddr[1] != port or connection.pid in mine:
+            continue
+        command = None
+        if connection.pid:
+            try:
+                command = clean(command_of(psutil.Process(connection.pid)), 160)
+            except psutil.Error:
+                continue
+        found.setdefault(connection.pid, Stranger(port, connection.laddr[0], connection.pid, command))
+    return tuple(found[pid] for pid in sorted(found, key=lambda pid: pid or 0))
+
+
+def free_port() -> int:
+    """Return a TCP port that is free on loopback at this moment."""
+    import socket
+
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])
+
+
+def is_free(port: int) -> bool:
+    """Whether nobody listens on `port`, on any address of this machine."""
+    return not strangers(port)

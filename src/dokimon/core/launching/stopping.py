@@ -1,0 +1,69 @@
+"""Stopping a tree: politely first, then harder, each step with its time; nothing of it lives on."""
+
+from __future__ import annotations
+
+import signal
+import time
+
+import msgspec
+import psutil
+
+from dokimon.core.launching.tree import Tree, command_of
+from dokimon.core.report.model import StopStep
+from dokimon.core.text import clean
+
+_STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
+"""The signals in turn, and the seconds that the tree has after each."""
+
+_ORPHANS_AFTER = 1.5
+"""Once the command itself has gone, what it left behind has this long to follow before the next step."""
+
+_LOOK_EVERY = 0.02
+
+
+class Stopped(msgspec.Struct, frozen=True):
+    """How a tree was stopped: the last signal it took (None when it had ended by itself), the seconds in all.
+
+    `left_behind` names processes that even a kill did not end.
+    """
+
+    by: str | None
+    seconds: float
+    steps: tuple[StopStep, ...]
+    left_behind: tuple[str, ...]
+
+
+def stop(tree: Tree) -> Stopped:
+    """Stop every process of the tree. A tree that has ended by itself takes no step."""
+    started = time.monotonic()
+    steps: list[StopStep] = []
+    for number, patience in _STEPS:
+        count = len(tree.processes())
+        if not count:
+            break
+        begun = time.monotonic()
+        if number == signal.SIGINT:
+            tree.interrupt()
+        else:
+            tree.send(number)
+        _wait(tree, begun, patience)
+        steps.append(StopStep(number.name, count, round(time.monotonic() - begun, 3)))
+    left = tuple(_named(process) for process in tree.processes())
+    tree.close()
+    return Stopped(steps[-1].signal if steps else None, round(time.monotonic() - started, 3), tuple(steps), left)
+
+
+def _wait(tree: Tree, begun: float, patience: float) -> None:
+    orphans_since: float | None = None
+    while time.monotonic() - begun < patience:
+        if not tree.processes():
+            return
+        if tree.ended:
+            orphans_since = orphans_since or time.monotonic()
+            if time.monotonic() - orphans_since > _ORPHANS_AFTER:
+                return
+        time.sleep(_LOOK_EVERY)
+
+
+def _named(process: psutil.Process) -> str:
+    return clean(f"{process.pid} {command_of(process)}", 160)

@@ -1,0 +1,147 @@
+"""The warden: a small process between Dokimon and a run, so that nothing of the run can outlive Dokimon.
+
+Dokimon starts it as `python -I -S warden.py CONTROL STATUS COMMAND...`, the two being numbers of inherited pipe ends.
+It starts the command in a session of its own, writes `started PID`, `failed REASON` and `ended STATUS` to STATUS, and
+waits. On Linux every process whose parent ends becomes the warden's child (prctl(2), PR_SET_CHILD_SUBREAPER), also one
+that made a session of its own or turned itself into a daemon: the whole tree stays below the warden. When CONTROL
+closes, because Dokimon closed it or died in whatever way, the warden kills what is left and ends.
+
+It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it.
+"""
+
+import os
+import select
+import signal
+import sys
+
+_LINUX = sys.platform.startswith("linux")
+_PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
+
+
+def _prctl(option: int, value: int) -> None:
+    if _LINUX:
+        import ctypes
+
+        ctypes.CDLL(None).prctl(option, value, 0, 0, 0)
+
+
+def _start(command: list[str]) -> int:
+    """Start the command; return its process id or raise the `OSError` that its start met with."""
+    told, tell = os.pipe()  # closes by itself when the command takes over, so that end of file means success
+    child = os.fork()
+    if child:
+        os.close(tell)
+        with os.fdopen(told, "rb") as pipe:
+            failed = pipe.read()
+        if failed:
+            os.waitpid(child, 0)
+            raise OSError(int(failed), os.strerror(int(failed)))
+        return child
+    try:
+        os.setsid()
+        # Dokimon may itself run with interrupts ignored (a script's background job); its runs must not inherit that.
+        for number in (signal.SIGINT, signal.SIGQUIT, signal.SIGTERM, signal.SIGHUP, signal.SIGPIPE, signal.SIGCHLD):
+            signal.signal(number, signal.SIG_DFL)
+        signal.pthread_sigmask(signal.SIG_SETMASK, [])
+        _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        os.execvp(command[0], command)
+    except OSError as wrong:
+        os.write(tell, str(wrong.errno).encode())
+    os._exit(127)
+
+
+def _reap(watched: int, status_pipe: int) -> bool:
+    """Collect every child that has ended, report the watched one; return whether any child is left."""
+    while True:
+        try:
+            pid, status = os.waitpid(-1, os.WNOHANG)
+        except ChildProcessError:
+            return False
+        if pid == 0:
+            return True
+        if pid == watched:
+            _say(status_pipe, f"ended {os.waitstatus_to_exitcode(status)}")
+
+
+def _say(pipe: int, line: str) -> None:
+    try:
+        os.write(pipe, line.encode() + b"\n")
+    except OSError:  # Dokimon is gone: the control pipe says so too
+        pass
+
+
+def _descendants() -> list[int]:
+    """Return the process ids below this one, from /proc (proc(5): the fourth field of `stat` is the parent)."""
+    children: dict[int, list[int]] = {}
+    for name in os.listdir("/proc"):
+        if name.isdigit():
+            try:
+                with open(f"/proc/{name}/stat", "rb") as file:
+                    fields = file.read().rpartition(b")")[2].split()
+            except OSError:
+                continue
+            children.setdefault(int(fields[1]), []).append(int(name))
+    found, waiting = [], [os.getpid()]
+    while waiting:
+        below = children.get(waiting.pop(), [])
+        found += below
+        waiting += below
+    return found
+
+
+def _kill_all(watched: int, status_pipe: int) -> None:
+    """Kill until no child is left: what forks meanwhile is caught on the next round."""
+    while True:
+        if _LINUX:
+            for pid in _descendants():
+                _kill(pid)
+        else:
+            try:
+                os.killpg(watched, signal.SIGKILL)
+            except OSError:
+                pass
+        if not _reap(watched, status_pipe):
+            return
+        select.select([], [], [], 0.01)
+
+
+def _kill(pid: int) -> None:
+    try:
+        os.kill(pid, signal.SIGKILL)
+    except OSError:
+        pass
+
+
+def main() -> None:
+    """Start the command, watch it, and end it with what it started once Dokimon lets go."""
+    control, status_pipe, command = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3:]
+    os.set_inheritable(control, False)
+    os.set_inheritable(status_pipe, False)
+    _prctl(_PR_SET_CHILD_SUBREAPER, 1)
+    for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGPIPE):
+        signal.signal(number, signal.SIG_IGN)
+    woken, wake = os.pipe()
+    os.set_blocking(wake, False)
+    signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
+    signal.signal(signal.SIGCHLD, lambda *_: None)
+    try:
+        child = _start(command)
+    except OSError as wrong:
+        _say(status_pipe, f"failed {wrong.strerror}")
+        return
+    _say(status_pipe, f"started {child}")
+    # The run alone holds its output open from here on, so that its end is the end of the pipes.
+    nowhere = os.open(os.devnull, os.O_RDWR)
+    for stream in (0, 1, 2):
+        os.dup2(nowhere, stream)
+    while True:
+        ready, _, _ = select.select([control, woken], [], [])
+        if woken in ready:
+            os.read(woken, 4096)
+            _reap(child, status_pipe)
+        if control in ready and not os.read(control, 4096):
+            _kill_all(child, status_pipe)
+            return
+
+
+main()

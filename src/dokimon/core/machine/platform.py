@@ -1,0 +1,67 @@
+"""What differs between operating systems, in one place and named."""
+
+from __future__ import annotations
+
+import os
+import signal
+import stat
+import subprocess
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+
+WINDOWS = sys.platform == "win32"
+LINUX = sys.platform.startswith("linux")
+
+PROGRAMS_FOLDER = "Scripts" if WINDOWS else "bin"
+"""Where a Python environment keeps its programs."""
+
+
+def path_folders(environment: Mapping[str, str], here: Path) -> list[tuple[Path, bool]]:
+    """Return PATH's folders in order, each with whether it stands there as an absolute path.
+
+    POSIX.1-2017 §8.3: an empty entry is the folder one stands in, and a relative one starts there.
+    """
+    entries = environment.get("PATH", os.defpath).split(os.pathsep)
+    return [(here / entry, bool(entry) and Path(entry).is_absolute()) for entry in entries]
+
+
+def program_names(command: str) -> list[str]:
+    """Return the file names under which a command may lie in a folder of PATH."""
+    if not WINDOWS:
+        return [command]
+    endings = os.environ.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").lower().split(";")
+    return [command + ending for ending in endings]
+
+
+def is_program(path: Path) -> bool:
+    """Whether `path` is a plain file that may be executed."""
+    try:
+        return stat.S_ISREG(path.stat().st_mode) and os.access(path, os.X_OK)
+    except OSError:
+        return False
+
+
+def identity(path: Path) -> tuple[int, int] | str:
+    """Return what tells whether two paths are the same file: device and inode, the path itself where they are missing."""
+    try:
+        status = path.stat()
+    except OSError:
+        return str(path)
+    return (status.st_dev, status.st_ino) if status.st_ino else str(path)
+
+
+def kill_session(process: subprocess.Popen[bytes]) -> None:
+    """Kill a process that was started with `start_new_session`, and all that stayed in its process group."""
+    try:
+        if WINDOWS:
+            process.kill()
+        else:
+            os.killpg(process.pid, signal.SIGKILL)
+    except (ProcessLookupError, PermissionError):
+        process.kill()
+
+
+def shell_command(command: str) -> list[str]:
+    """Return the argument list that runs a command line in the system's shell."""
+    return ["cmd.exe", "/d", "/s", "/c", command] if WINDOWS else ["/bin/sh", "-c", command]

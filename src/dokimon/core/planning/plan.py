@@ -1,0 +1,102 @@
+"""A plan: what `smoke` will do, with where each part of it was read or inferred from. Values only."""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from dokimon.core.declarations.requirement import Source
+
+PREPARE_SECONDS = 30 * 60.0
+"""The first installation may download for minutes."""
+UP_SECONDS = 3 * 60.0
+"""A first start may compile or download; a run that ends meanwhile is told at once."""
+PROGRAM_SECONDS = 3 * 60.0
+
+
+class Step(msgspec.Struct, frozen=True):
+    """A prepare step. `needed` says why it must be done now; None means that it need not, and `reason` why.
+
+    `command` is an argument list, or a line for the shell. `makes` are paths that must be there afterwards.
+    """
+
+    title: str
+    command: str | tuple[str, ...]
+    folder: Path
+    source: Source
+    needed: str | None
+    reason: str = "it is there and current"
+    environment: dict[str, str] = {}
+    makes: tuple[Path, ...] = ()
+    within: float = PREPARE_SECONDS
+
+
+class PageCheck(msgspec.Struct, frozen=True):
+    """Ask a server for a path. Where nothing is expected in words, what comes is graded as a person would."""
+
+    path: str = "/"
+    status: tuple[int, ...] = ()
+    title: str | None = None
+    shows: tuple[str, ...] = ()
+    assets: bool | None = None
+
+
+class EndCheck(msgspec.Struct, frozen=True):
+    """Look at how a program ended: its exit status, and text that it must have printed."""
+
+    exit: int = 0
+    prints: tuple[str, ...] = ()
+
+
+class RunPlan(msgspec.Struct, frozen=True):
+    """A run to carry out. `{port}` in `command` stands for the port that it is given.
+
+    `kind` None means that the run itself will show whether it is a server or a program. `port` is where it is expected
+    to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held.
+    """
+
+    name: str
+    command: str | tuple[str, ...]
+    folder: Path
+    source: Source
+    kind: Literal["server", "program"] | None = None
+    port: int | Literal["any"] | None = None
+    may_move: bool = False
+    environment: dict[str, str] = {}
+    up_line: str | None = None
+    within: float = UP_SECONDS
+    pages: tuple[PageCheck, ...] = (PageCheck(),)
+    end: EndCheck = EndCheck()
+
+
+class Plan(msgspec.Struct, frozen=True):
+    """The prepare steps in order, then the runs in order.
+
+    `words` are what may stand in braces in the commands of `dokimon.toml`, `environment` the variables that its
+    commands need: what an ecosystem's planner found out also serves commands that people wrote.
+    """
+
+    prepare: tuple[Step, ...] = ()
+    runs: tuple[RunPlan, ...] = ()
+    words: dict[str, str] = {}
+    environment: dict[str, str] = {}
+
+
+class Setting(msgspec.Struct, frozen=True):
+    """What planners are told: the checkout's root, the project's folder in it, the environment, the tools found."""
+
+    root: Path
+    folder: Path
+    environment: dict[str, str]
+    tools: dict[str, str]
+    """The path of the copy of each tool that a command reaches here."""
+
+    def source(self, path: Path, line: int = 1, text: str = "") -> Source:
+        """Return the source for a line of a file of the checkout."""
+        return Source(path.relative_to(self.root).as_posix(), line, text)
+
+
+class PlanFault(Exception):
+    """There is no plan; the text says what was looked for, or between what to choose."""

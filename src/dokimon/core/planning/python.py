@@ -1,0 +1,180 @@
+"""Python: what starts the project. Its code is read as text (`ast`), never imported."""
+
+from __future__ import annotations
+
+import ast
+import os
+import re
+from pathlib import Path
+from typing import NamedTuple
+
+import msgspec
+
+from dokimon.core.declarations.manifest import ManifestFault, as_toml, open_manifest
+from dokimon.core.declarations.requirement import Source
+from dokimon.core.planning.plan import Plan, RunPlan, Setting
+from dokimon.core.planning.python_environment import Wanted, declared_packages, environment_for
+from dokimon.core.text import clean
+
+_MANIFESTS = ("pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "manage.py", "Pipfile")
+_USUAL_FILES = ("app.py", "wsgi.py", "main.py", "asgi.py", "application.py", "server.py", "api.py", "run.py")
+_SKIPPED_FOLDERS = frozenset({"tests", "test", "docs", "examples", "node_modules", "build", "dist", "env", "venv"})
+
+_FRAMEWORKS = {"Flask": "flask", "FastAPI": "fastapi", "Starlette": "starlette", "Quart": "quart", "Litestar": "litestar"}
+"""The classes whose instances are applications, and the packages that bring them."""
+
+
+class _Start(NamedTuple):
+    """How to start, the source of that, and the packages needed where the project declares none."""
+
+    run: RunPlan
+    packages: tuple[str, ...] = ()
+
+
+def plan(setting: Setting) -> Plan | None:
+    """Return the plan for a Python project, or None when the folder is none."""
+    if not any((setting.folder / name).is_file() for name in _MANIFESTS) and not _application(setting):
+        return None
+    start = _django(setting) or _application(setting) or _package(setting) or _script(setting)
+    wanted = declared_packages(setting)
+    if not wanted and start and start.packages:
+        wanted = [Wanted(start.packages, start.packages, start.run.source)]
+    environment, steps = environment_for(setting, wanted)
+    words = {"python": environment.python}
+    variables = {**environment.variables(setting.environment.get("PATH", os.defpath)), "PYTHONUNBUFFERED": "1"}
+    if start is None:
+        return Plan(tuple(steps), (), words, variables)
+    run = msgspec.structs.replace(
+        start.run,
+        command=tuple(environment.python if part == "{python}" else part for part in start.run.command),
+        environment={**variables, **start.run.environment},
+    )
+    return Plan(tuple(steps), (run,), words, variables)
+
+
+def _django(setting: Setting) -> _Start | None:
+    path = setting.folder / "manage.py"
+    if not path.is_file() or "django" not in _read(path):
+        return None
+    run = RunPlan(
+        "django", ("{python}", "manage.py", "runserver", "127.0.0.1:{port}"), setting.folder, setting.source(path),
+        kind="server", port=8000, may_move=True,
+    )  # fmt: skip
+    return _Start(run, (_django_of_settings(setting),))
+
+
+def _django_of_settings(setting: Setting) -> str:
+    """`startproject` writes into the settings which Django made them: the line of releases to install."""
+    for path in sorted(setting.folder.glob("*/settings.py")):
+        if made := re.search(r"using Django (\d+\.\d+)", _read(path)):
+            return f"Django=={made[1]}.*"
+    return "Django"
+
+
+def _application(setting: Setting) -> _Start | None:
+    """Look for an application object in the usual places: at the top, in packages, in packages below `src`."""
+    for path in _usual_places(setting.folder):
+        found = _application_in(path)
+        if not found:
+            continue
+        class_name, name, line = found
+        source = Source(path.relative_to(setting.root).as_posix(), line, clean(_read(path).splitlines()[line - 1], 160))
+        package = _FRAMEWORKS[class_name]
+        inside_src = path.is_relative_to(setting.folder / "src")
+        home = setting.folder / "src" if inside_src else setting.folder
+        module = ".".join(path.relative_to(home).with_suffix("").parts).removesuffix(".__init__")
+        environment = {"PYTHONPATH": str(home)} if inside_src else {}
+        if class_name == "Flask":
+            target = module if name in ("app", "application", "create_app", "make_app") else f"{module}:{name}"
+            command = ("{python}", "-m", "flask", "--app", target, "run", "--port", "{port}")
+            packages, port = ("flask",), 5000
+        else:
+            factory = ("--factory",) if name in ("create_app", "make_app") else ()
+            command = ("{python}", "-m", "uvicorn", f"{module}:{name}", *factory, "--port", "{port}")
+            packages, port = (package, "uvicorn"), 8000
+        run = RunPlan(
+            package, command, setting.folder, source,
+            kind="server", port=port, may_move=True, environment=environment,
+        )  # fmt: skip
+        return _Start(run, packages)
+    return None
+
+
+def _usual_places(folder: Path) -> list[Path]:
+    packages = [
+        init.parent
+        for init in [*sorted(folder.glob("*/__init__.py")), *sorted(folder.glob("src/*/__init__.py"))]
+        if init.parent.name not in _SKIPPED_FOLDERS
+    ]
+    inside = [package / name for package in packages for name in (*_USUAL_FILES, "__init__.py")]
+    return [path for path in [*(folder / name for name in _USUAL_FILES), *inside] if path.is_file()]
+
+
+def _application_in(path: Path) -> tuple[str, str, int] | None:
+    """Return the class, the name and the line of an application made at the top of a module, or of its factory."""
+    try:
+        module = ast.parse(_read(path))
+    except (SyntaxError, ValueError, RecursionError, MemoryError):
+        return None
+    for node in module.body:
+        targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
+        value = node.value if isinstance(node, (ast.Assign, ast.AnnAssign)) else None
+        if value is not None and (made := _class_called(value)):
+            for target in targets:
+                if isinstance(target, ast.Name):
+                    return made, target.id, node.lineno
+        if isinstance(node, ast.FunctionDef) and node.name in ("create_app", "make_app"):
+            for inner in ast.walk(node):
+                if isinstance(inner, ast.Call) and (made := _class_called(inner)):
+                    return made, node.name, node.lineno
+    return None
+
+
+def _class_called(value: ast.AST) -> str | None:
+    if not isinstance(value, ast.Call):
+        return None
+    name = value.func.id if isinstance(value.func, ast.Name) else value.func.attr if isinstance(value.func, ast.Attribute) else ""
+    return name if name in _FRAMEWORKS else None
+
+
+def _package(setting: Setting) -> _Start | None:
+    """`python -m PACKAGE`: the package with a `__main__.py`; where there are several, the one named as the project."""
+    found = [*sorted(setting.folder.glob("*/__main__.py")), *sorted(setting.folder.glob("src/*/__main__.py"))]
+    found = [path for path in found if path.parent.name not in _SKIPPED_FOLDERS and path.parent.name.isidentifier()]
+    named = [path for path in found if path.parent.name == _project_name(setting)]
+    path = named[0] if named else found[0] if len(found) == 1 else None
+    if path is None:
+        return None
+    environment = {"PYTHONPATH": str(path.parent.parent)} if path.parent.parent != setting.folder else {}
+    name = path.parent.name
+    return _Start(RunPlan(name, ("{python}", "-m", name), setting.folder, setting.source(path), environment=environment))
+
+
+def _project_name(setting: Setting) -> str | None:
+    try:
+        project = as_toml(open_manifest(setting.folder / "pyproject.toml", setting.root)).get("project")
+    except ManifestFault:
+        return None
+    name = project.get("name") if isinstance(project, dict) else None
+    return re.sub(r"[-.]+", "_", name).lower() if isinstance(name, str) else None
+
+
+def _script(setting: Setting) -> _Start | None:
+    """A file of a usual name that says what to do when it is run."""
+    for name in ("main.py", "app.py", "run.py", "server.py"):
+        path = setting.folder / name
+        text = _read(path) if path.is_file() else ""
+        if guard := re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE):
+            line = text.count("\n", 0, guard.start()) + 1
+            source = setting.source(path, line, clean(text.splitlines()[line - 1], 160))
+            return _Start(RunPlan(path.stem, ("{python}", name), setting.folder, source))
+    return None
+
+
+def _read(path: Path) -> str:
+    """Return the beginning of a source file; one that cannot be read counts as empty."""
+    try:
+        with path.open("rb") as file:
+            return file.read(512 * 1024).decode("utf-8", "replace")
+    except OSError:
+        return ""

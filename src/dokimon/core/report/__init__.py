@@ -1,0 +1,1 @@
+"""The report: everything that one invocation found, as data, and its encoders."""

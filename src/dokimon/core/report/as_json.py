@@ -1,0 +1,37 @@
+"""The report as JSON, and the JSON Schema (2020-12) that every such report is valid against."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dokimon.core.report.model import FORMAT, Report
+
+SCHEMA_FILE = Path(__file__).parent / "dokimon-report-1.schema.json"
+
+
+def encode(report: Report) -> str:
+    """Return the report as indented JSON text that ends with a newline."""
+    return msgspec.json.format(msgspec.json.encode(report), indent=2).decode() + "\n"
+
+
+def schema() -> dict[str, Any]:
+    """Return the JSON Schema of the report, made from its types."""
+    made = msgspec.json.schema(Report)
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": f"A report of Dokimon ({FORMAT})",
+        **made,
+    }
+
+
+def write_schema() -> None:
+    """Write the schema that the package ships: `python -m dokimon.core.report.as_json`."""
+    SCHEMA_FILE.write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
+
+
+if __name__ == "__main__":
+    write_schema()

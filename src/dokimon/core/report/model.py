@@ -1,0 +1,165 @@
+"""The report as data. The JSON Schema in this folder is made from these types; a key that does not apply is left out."""
+
+from __future__ import annotations
+
+from typing import Literal
+
+import msgspec
+
+from dokimon.core.declarations.requirement import Source
+from dokimon.core.machine.survey import Installation
+
+FORMAT = "dokimon-report/1"
+
+FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
+CheckVerdict = Literal["passed", "failed", "unsure", "skipped"]
+Verdict = Literal["met", "unmet", "unknown", "passed", "failed", "unsure"]
+
+
+class _Part(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
+    """What all parts of the report share."""
+
+
+class Remedy(_Part, frozen=True):
+    """What to do next: a sentence, and where there is one a command to copy. Dokimon never runs it."""
+
+    say: str
+    command: str | None = None
+
+
+class Found(_Part, frozen=True):
+    """The installation that a finding speaks of."""
+
+    path: str
+    version: str | None = None
+    known_by: str | None = None
+
+
+class Finding(_Part, frozen=True):
+    """A requirement held against the survey. `wanted` is as declared, `accepts` the same in words."""
+
+    id: str
+    tool: str
+    wanted: str
+    accepts: str
+    language: str
+    strength: Literal["required", "advised"]
+    source: Source
+    verdict: FindingVerdict
+    reason: str
+    why: str | None = None
+    found: Found | None = None
+    remedies: tuple[Remedy, ...] = ()
+
+
+class Conflict(_Part, frozen=True):
+    """Declarations that cannot all be true, by the ids of their findings."""
+
+    tool: str
+    between: tuple[str, ...]
+    reason: str
+
+
+class Project(_Part, frozen=True):
+    """The checkout: its root, the folder below it that was looked at (where it is another), its name."""
+
+    root: str
+    name: str
+    folder: str | None = None
+
+
+class Prepared(_Part, frozen=True):
+    """A prepare step: `skipped` when it was not needed; `reason` says why it was, or was not, or what went wrong."""
+
+    title: str
+    verdict: CheckVerdict
+    reason: str
+    command: str | None = None
+    seconds: float | None = None
+    source: Source | None = None
+    exit_status: int | None = None
+    last_lines: tuple[str, ...] = ()
+
+
+class Listening(_Part, frozen=True):
+    """A listening socket of the run's own process tree. `exposed` when other machines may reach it."""
+
+    address: str
+    port: int
+    pid: int
+    exposed: bool
+
+
+class Stranger(_Part, frozen=True):
+    """A process that is no part of the run and holds the port that it usually takes."""
+
+    port: int
+    address: str
+    pid: int | None = None
+    command: str | None = None
+
+
+class Check(_Part, frozen=True):
+    """One smoke check: what was expected, what was seen, how long it took."""
+
+    name: str
+    verdict: CheckVerdict
+    expected: str
+    seen: str
+    seconds: float | None = None
+
+
+class StopStep(_Part, frozen=True):
+    """One step of stopping: the signal, how many processes were still there, and the seconds until the next step."""
+
+    signal: str
+    processes: int
+    seconds: float
+
+
+class Diagnosis(_Part, frozen=True):
+    """The likely cause of a failure, the line of output that shows it, and what to do."""
+
+    cause: str
+    line: str | None = None
+    remedies: tuple[Remedy, ...] = ()
+
+
+class Run(_Part, frozen=True):
+    """A run from start to stop. `url` is where to look; `up_by` says how it was known to be up."""
+
+    name: str
+    command: str
+    kind: Literal["server", "program", "unknown"]
+    verdict: CheckVerdict
+    reason: str
+    source: Source | None = None
+    url: str | None = None
+    up_by: str | None = None
+    up_seconds: float | None = None
+    listening: tuple[Listening, ...] = ()
+    strangers: tuple[Stranger, ...] = ()
+    checks: tuple[Check, ...] = ()
+    diagnoses: tuple[Diagnosis, ...] = ()
+    exit_status: int | None = None
+    last_lines: tuple[str, ...] = ()
+    stopped_by: str | None = None
+    stop_seconds: float | None = None
+    stopping: tuple[StopStep, ...] = ()
+    left_behind: tuple[str, ...] = ()
+
+
+class Report(_Part, frozen=True, kw_only=True):
+    """Everything about one invocation. `verify` leaves out what only `smoke` has."""
+
+    format: Literal["dokimon-report/1"]
+    command: Literal["verify", "smoke"]
+    verdict: Verdict
+    project: Project
+    requirements: tuple[Finding, ...]
+    installations: tuple[Installation, ...]
+    conflicts: tuple[Conflict, ...] = ()
+    prepared: tuple[Prepared, ...] | None = None
+    runs: tuple[Run, ...] | None = None
+    notes: tuple[str, ...] = ()
+    interrupted: bool = False

@@ -1,0 +1,38 @@
+"""The verdict over all, and the exit status that goes with it (DESIGN: commands)."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dokimon.core.report.model import Finding, Prepared, Report, Run, Verdict
+
+UNMET_VERDICTS = frozenset({"unmet", "missing", "off-path", "conflict"})
+
+
+def counts(finding: Finding, strict: bool) -> bool:
+    """Whether a finding has a say in the verdict: advice has only where one is strict."""
+    return strict or finding.strength == "required"
+
+
+def verdict_of_findings(findings: Sequence[Finding], strict: bool) -> Verdict:
+    """Return `met`, `unmet` or `unknown` for all findings together."""
+    heard = {finding.verdict for finding in findings if counts(finding, strict)}
+    if heard & UNMET_VERDICTS:
+        return "unmet"
+    return "unknown" if "unknown" in heard else "met"
+
+
+def verdict_of_smoke(prepared: Sequence[Prepared], runs: Sequence[Run]) -> Verdict:
+    """Return `passed`, `failed` or `unsure` for the steps and runs together."""
+    heard = {each.verdict for each in (*prepared, *runs)}
+    return "failed" if "failed" in heard else "unsure" if "unsure" in heard else "passed"
+
+
+def exit_status(report: Report, strict: bool) -> int:
+    """Return the exit status of an invocation that made this report."""
+    if report.interrupted:
+        return 130
+    findings = verdict_of_findings(report.requirements, strict)
+    if report.verdict == "failed" or findings == "unmet":
+        return 1
+    return 3 if report.verdict in ("unknown", "unsure") or findings == "unknown" else 0

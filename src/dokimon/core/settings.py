@@ -1,0 +1,253 @@
+"""`dokimon.toml`: its text in, typed values or a list of faults out. See docs/configuration.md for every key."""
+
+from __future__ import annotations
+
+import re
+from typing import Any, Literal, TypeVar
+
+import msgspec
+
+from dokimon.core.declarations.manifest import Keys, Manifest, ManifestFault, as_toml, toml_line
+from dokimon.core.text import nearest
+from dokimon.core.versions import VersionFault, compiled
+
+
+class Project(msgspec.Struct, frozen=True):
+    """`[project]`"""
+
+    name: str | None = None
+
+
+class Need(msgspec.Struct, frozen=True):
+    """`[[need]]`: a tool, the versions that will do, and why."""
+
+    tool: str
+    version: str | None = None
+    strength: Literal["required", "advised"] = "required"
+    why: str | None = None
+
+
+class Prepare(msgspec.Struct, frozen=True):
+    """`[[prepare]]`: a command, needed only while what it makes is missing or older than what it is made from."""
+
+    command: str
+    title: str | None = None
+    folder: str = msgspec.field(default=".", name="in")
+    made_from: list[str] = msgspec.field(default_factory=list, name="from")
+    makes: list[str] = []
+    within: str = "30m"
+
+
+class Up(msgspec.Struct, frozen=True):
+    """`up` of a run: a pattern (regular expression) that a line of output shows once the run can be used."""
+
+    line: str | None = None
+    within: str = "3m"
+
+
+class Run(msgspec.Struct, frozen=True):
+    """`[[run]]`: a process to start. Without `kind` it is a server when it listens and a program when it ends."""
+
+    name: str
+    command: str
+    folder: str = msgspec.field(default=".", name="in")
+    kind: Literal["server", "program"] | None = None
+    port: int | Literal["any"] | None = None
+    environment: dict[str, str] = {}
+    up: Up = Up()
+
+
+class Smoke(msgspec.Struct, frozen=True):
+    """`[[smoke]]`: what one run must show. `get` asks a server; `exit` and `prints` look at what a program did."""
+
+    of: str | None = None
+    get: str | None = None
+    status: int | list[int] | None = None
+    title: str | None = None
+    shows: str | list[str] = []
+    assets: bool | None = None
+    exit: int | None = None
+    prints: str | list[str] = []
+
+
+class Settings(msgspec.Struct, frozen=True):
+    """The whole file. `lines` gives the line of each table: `("run", 0)` for the first `[[run]]`."""
+
+    format: int = 1
+    project: Project = Project()
+    need: list[Need] = []
+    prepare: list[Prepare] = []
+    run: list[Run] = []
+    smoke: list[Smoke] = []
+    lines: dict[str, list[int]] = {}
+
+    def line(self, table: str, index: int) -> int:
+        """Return the line (from 1) at which the `index`th `[[table]]` begins."""
+        return self.lines[table][index]
+
+
+class Fault(msgspec.Struct, frozen=True):
+    """One thing wrong with the file: where, what, and what would be right."""
+
+    line: int
+    says: str
+
+
+class SettingsFault(Exception):
+    """`dokimon.toml` cannot be used; `faults` says all that is wrong, in the order of the lines."""
+
+    def __init__(self, file: str, faults: list[Fault]) -> None:
+        super().__init__("; ".join(f"{file}:{fault.line}: {fault.says}" for fault in faults))
+        self.file = file
+        self.faults = sorted(faults, key=lambda fault: fault.line)
+
+
+_TABLES: dict[str, type[msgspec.Struct]] = {"need": Need, "prepare": Prepare, "run": Run, "smoke": Smoke}
+_Table = TypeVar("_Table", bound=msgspec.Struct)
+
+
+def read_settings(manifest: Manifest) -> Settings:
+    """Return the settings that the text holds; raises `SettingsFault` with everything that is wrong in it."""
+    try:
+        data = as_toml(manifest)
+    except ManifestFault as wrong:
+        raise SettingsFault(manifest.name, [Fault(wrong.line, wrong.reason)]) from None
+    reading = _Reading(manifest.text)
+    reading.unknown_keys(data, ["format", "project", *_TABLES], (), "dokimon.toml")
+    if data.get("format") != 1:
+        line = toml_line(manifest.text, ("format",)) if "format" in data else 1
+        reading.fault_at(line, "the file must say `format = 1`, the one format that this Dokimon reads")
+    project = reading.table(data.get("project", {}), Project, ("project",), "[project]") or Project()
+    tables = {name: reading.array(data.get(name, []), kind, name) for name, kind in _TABLES.items()}
+    if not reading.faults:
+        _check_meaning(tables, reading)
+    if reading.faults:
+        raise SettingsFault(manifest.name, reading.faults)
+    lines = {name: [toml_line(manifest.text, (name, i)) for i in range(len(tables[name]))] for name in _TABLES}
+    return Settings(1, project, **tables, lines=lines)  # type: ignore[arg-type]
+
+
+class _Reading:
+    """The faults found so far, and the text that their lines are looked up in."""
+
+    def __init__(self, text: str) -> None:
+        self.text = text
+        self.faults: list[Fault] = []
+
+    def fault_at(self, line: int, says: str) -> None:
+        self.faults.append(Fault(line, says))
+
+    def fault(self, keys: Keys, says: str) -> None:
+        self.fault_at(toml_line(self.text, keys), says)
+
+    def unknown_keys(self, given: dict[str, Any], known: list[str], at: Keys, where: str) -> None:
+        for key in given:
+            if key not in known:
+                like = nearest(key, known)
+                hint = f'did you mean "{like}"?' if like else f"known are {', '.join(known)}"
+                self.fault((*at, key), f'unknown key "{key}" in {where}; {hint}')
+
+    def array(self, given: object, kind: type[_Table], name: str) -> list[_Table]:
+        if not isinstance(given, list) or not all(isinstance(item, dict) for item in given):
+            self.fault((name,), f"write [[{name}]], with two brackets: there may be several")
+            return []
+        made = [self.table(item, kind, (name, i), f"[[{name}]]") for i, item in enumerate(given)]
+        return [table for table in made if table is not None]
+
+    def table(self, given: object, kind: type[_Table], at: Keys, where: str) -> _Table | None:
+        if not isinstance(given, dict):
+            self.fault(at, f"{where} must be a table")
+            return None
+        fields = msgspec.structs.fields(kind)
+        self.unknown_keys(given, [field.encode_name for field in fields], at, where)
+        if isinstance(given.get("up"), dict):
+            self.unknown_keys(given["up"], ["line", "within"], (*at, "up"), f"`up` of {where}")
+        try:
+            return msgspec.convert(given, kind)
+        except msgspec.ValidationError as wrong:
+            says, _, path = str(wrong).partition(" - at ")
+            keys = tuple(re.findall(r"[A-Za-z_]+", path))
+            self.fault((*at, *keys), _in_plain_words(says, ".".join(keys), where))
+            return None
+
+
+_TYPE_WORDS = {
+    "str": "text in quotes", "int": "a whole number", "bool": "true or false", "float": "a number",
+    "array": "a list", "object": "a table", "null": "nothing",
+}  # fmt: skip
+
+
+def _in_plain_words(says: str, key: str, where: str) -> str:
+    if missing := re.fullmatch(r"Object missing required field `(.+)`", says):
+        return f'{where} needs the key "{missing[1]}"'
+    if types := re.fullmatch(r"Expected `(.+)`, got `(.+)`", says):
+        wanted = " or ".join(_TYPE_WORDS.get(t, t) for t in types[1].split(" | ") if t != "null")
+        return f'"{key}" in {where} must be {wanted}, not {_TYPE_WORDS.get(types[2], types[2])}'
+    if value := re.fullmatch(r"Invalid enum value '(.+)'", says):
+        choices = {"strength": ["required", "advised"], "kind": ["server", "program"], "port": ["any"]}.get(key, [])
+        return f'"{key}" in {where} cannot be "{value[1]}"; it can be {" or ".join(choices)}'
+    return f'"{key}" in {where}: {says}'
+
+
+def _check_meaning(tables: dict[str, list[Any]], reading: _Reading) -> None:
+    """Tell what each value alone cannot: versions, durations, patterns, names that must match."""
+    for i, need in enumerate(tables["need"]):
+        if need.version is not None:
+            try:
+                compiled("plain", need.version)
+            except VersionFault as wrong:
+                reading.fault(("need", i, "version"), f'"version" cannot be read: {wrong}')
+    for i, prepare in enumerate(tables["prepare"]):
+        _check_duration(prepare.within, ("prepare", i, "within"), reading)
+    names: list[str] = []
+    for i, run in enumerate(tables["run"]):
+        if run.name in names:
+            reading.fault(("run", i, "name"), f'there is another run named "{run.name}"')
+        names.append(run.name)
+        if isinstance(run.port, int) and not 0 < run.port < 65536:
+            reading.fault(("run", i, "port"), f"{run.port} is no port; one lies between 1 and 65535")
+        _check_duration(run.up.within, ("run", i, "up", "within"), reading)
+        _check_pattern(run.up.line, ("run", i, "up", "line"), reading)
+    for i, smoke in enumerate(tables["smoke"]):
+        _check_smoke(smoke, i, names, reading)
+
+
+def _check_smoke(smoke: Smoke, index: int, names: list[str], reading: _Reading) -> None:
+    if smoke.of is None and len(names) > 1:
+        reading.fault(("smoke", index), f'[[smoke]] needs "of": which run is meant, {" or ".join(names)}?')
+    elif smoke.of is not None and names and smoke.of not in names:
+        like = nearest(smoke.of, names)
+        hint = f'did you mean "{like}"?' if like else f"there are {', '.join(names)}"
+        reading.fault(("smoke", index, "of"), f'no run is named "{smoke.of}"; {hint}')
+    if smoke.get is not None and not smoke.get.startswith("/"):
+        reading.fault(("smoke", index, "get"), f'"get" is a path on the run itself, such as "/"; not "{smoke.get}"')
+    if smoke.get is None and (smoke.status or smoke.title or smoke.shows or smoke.assets is not None):
+        reading.fault(("smoke", index), 'a [[smoke]] with status, title, shows or assets also needs "get"')
+    elif smoke.get is None and smoke.exit is None and not smoke.prints:
+        reading.fault(("smoke", index), '[[smoke]] checks nothing; give it "get", "exit" or "prints"')
+
+
+def _check_pattern(pattern: str | None, keys: Keys, reading: _Reading) -> None:
+    try:
+        re.compile(pattern or "")
+    except re.error as wrong:
+        reading.fault(keys, f"{pattern!r} is not a regular expression: {wrong}")
+
+
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)")
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
+
+
+def seconds(duration: str) -> float:
+    """Return the seconds that `60s`, `1.5m`, `200ms` or `1h` stand for; raises `ValueError`."""
+    found = _DURATION.fullmatch(duration.strip())
+    if not found:
+        raise ValueError(f'"{duration}" is no duration; write for example "60s" or "2m"')
+    return float(found[1]) * _UNITS[found[2]]
+
+
+def _check_duration(duration: str, keys: Keys, reading: _Reading) -> None:
+    try:
+        seconds(duration)
+    except ValueError as wrong:
+        reading.fault(keys, str(wrong))

@@ -1,0 +1,37 @@
+"""Text from outside (manifests, tools, runs) made safe to show and keep."""
+
+import re
+
+# Escape sequences of terminals: CSI (ECMA-48 §5.4), OSC and the other string controls (§5.6), two-byte ones.
+_SEQUENCES = re.compile(
+    r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_][^\x07\x1b]*(?:\x07|\x1b\\)?|\x1b[ -/]*[0-~]|\x9b[0-?]*[ -/]*[@-~]"
+)
+# C0, DEL and C1 controls, and the marks that reorder or hide text (Unicode UAX #9 §2).
+_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ud800-\udfff]")
+
+
+def clean(text: str, limit: int = 400) -> str:
+    """Return `text` as one line without control characters, at most `limit` characters long.
+
+    Terminal sequences vanish, tabs and line ends become a space, what is left of the controls becomes `�`.
+    """
+    if len(text) > limit * 8:
+        text = text[: limit * 8]
+    text = _SEQUENCES.sub("", text).replace("\r\n", " ")
+    text = text.translate({9: " ", 10: " ", 13: " "})
+    text = _CONTROLS.sub("\N{REPLACEMENT CHARACTER}", text).strip()
+    return text if len(text) <= limit else text[: limit - 1] + "…"
+
+
+def as_shown(line: str) -> str:
+    """Return a line of output as a terminal would end up showing it: after a carriage return, the last part."""
+    line = line.rstrip("\r\n")
+    return line.rsplit("\r", 1)[-1] if "\r" in line else line
+
+
+def nearest(word: str, known: list[str]) -> str | None:
+    """Return the known word that `word` was most likely meant to be, or None."""
+    from difflib import get_close_matches
+
+    found = get_close_matches(word, known, n=1, cutoff=0.5)
+    return found[0] if found else None

@@ -1,0 +1,42 @@
+"""Version orders, version sets and constraint languages. Pure: nothing here reads a file or asks a program.
+
+>>> admits("npm", "^18.17 || >=20", "20.11.1")
+True
+"""
+
+from importlib import import_module
+
+from dokimon.core.versions.constraint import Constraint
+from dokimon.core.versions.faults import VersionFault
+
+__all__ = ["LANGUAGES", "Constraint", "VersionFault", "admits", "compiled"]
+
+LANGUAGES = {
+    "npm": "npm",
+    "node-version-file": "node_version_file",
+    "pep440": "pep440",
+    "plain": "plain",
+}
+"""The identifier of each language, and its module in `languages/` (imported when first used)."""
+
+
+def compiled(language: str, constraint: str) -> Constraint:
+    """Return `constraint`, read in the named language.
+
+    Raises `VersionFault` with the position of the fault when the language does not allow it, and `LookupError`
+    when there is no such language.
+    """
+    if language not in LANGUAGES:
+        raise LookupError(f"no constraint language {language!r}; there are {', '.join(sorted(LANGUAGES))}")
+    module = import_module(f"dokimon.core.versions.languages.{LANGUAGES[language]}")
+    made = module.compile(constraint)
+    assert isinstance(made, Constraint)
+    return made
+
+
+def admits(language: str, constraint: str, version: str) -> bool:
+    """Whether `version` satisfies `constraint` as the named language understands it.
+
+    Raises `VersionFault` for a constraint or version that cannot be read.
+    """
+    return compiled(language, constraint).admits(version)

@@ -1,0 +1,1 @@
+"""Constraint languages: one module each, with `compile(text) -> Constraint`."""

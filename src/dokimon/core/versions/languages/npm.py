@@ -1,0 +1,158 @@
+"""npm's ranges, as the grammar in the README of npm's `semver` package gives them ("Range Grammar").
+
+Membership follows npm's default: a pre-release is accepted only where the same alternative names a pre-release of
+the same three numbers. The version set is the plain intervals, which also hold the pre-releases between the ends.
+"""
+
+from __future__ import annotations
+
+import re
+from typing import NamedTuple
+
+from dokimon.core.versions.constraint import Constraint
+from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.orders import semver
+from dokimon.core.versions.orders.semver import BUILD, PRE_RELEASE, SEMVER, Key
+from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, after, before, between, union
+
+_X = r"(?:0|[1-9][0-9]*|[xX*])"
+_PARTIAL = rf"[v=\s]*({_X})(?:\.({_X})(?:\.({_X})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?"
+_HYPHEN = re.compile(rf"\s*{_PARTIAL}\s+-\s+{_PARTIAL}\s*")
+_SIMPLE = re.compile(rf"(\^|~>?|[<>]\s*=|[<>=]?)\s*{_PARTIAL}(?=\s|$)")
+
+
+class _Ends(NamedTuple):
+    """One comparator or several joined: versions from `low` (inclusive) on, and so forth; None where there is no end."""
+
+    versions: VersionSet
+    pre_releases: frozenset[tuple[int, int, int]] = frozenset()  # numbers for which pre-releases are accepted
+
+
+_ANY = _Ends(ALL)
+
+
+class _Partial(NamedTuple):
+    """A version with parts left open: `x`, `*` or nothing is None, and so is all that follows it."""
+
+    major: int | None
+    minor: int | None
+    patch: int | None
+    pre_release: str
+
+    @classmethod
+    def read(cls, groups: tuple[str | None, ...]) -> _Partial:
+        numbers: list[int | None] = []
+        for part in groups[:3]:
+            open_part = part is None or part in "xX*" or (numbers and numbers[-1] is None)
+            numbers.append(None if open_part else int(part or 0))
+        return cls(*numbers, (groups[3] or "") if numbers[2] is not None else "")
+
+
+def _at(major: int, minor: int = 0, patch: int = 0, pre_release: str = "") -> tuple[Key, str]:
+    label = f"{major}.{minor}.{patch}" + (f"-{pre_release}" if pre_release else "")
+    return semver.key_of(major, minor, patch, pre_release), label
+
+
+def _from(version: _Partial) -> tuple[Key, str]:
+    return _at(version.major or 0, version.minor or 0, version.patch or 0, version.pre_release)
+
+
+def _ends(low: tuple[Key, str] | None, high: tuple[Key, str] | None, *, high_in: bool = False) -> _Ends:
+    bottom = before(*low) if low else LOWEST
+    top = HIGHEST if not high else after(*high) if high_in else before(*high)
+    named = frozenset(end[0][:3] for end in (low, high) if end and semver.is_pre_release(end[0]))
+    return _Ends(between(bottom, top), named)
+
+
+def _next(version: _Partial, part: int) -> tuple[Key, str]:
+    """Return the first version, pre-releases counted, after all that share the numbers up to `part` (0 is major)."""
+    numbers = [version.major or 0, version.minor or 0, version.patch or 0]
+    raised = [*numbers[:part], numbers[part] + 1, 0, 0][:3]
+    return _at(*raised, "0")
+
+
+def _caret(v: _Partial) -> _Ends:
+    if v.major is None:
+        return _ANY
+    leading = 0 if v.major or v.minor is None else 1 if v.minor or v.patch is None else 2
+    return _ends(_from(v), _next(v, leading))
+
+
+def _tilde(v: _Partial) -> _Ends:
+    return _ANY if v.major is None else _ends(_from(v), _next(v, 0 if v.minor is None else 1))
+
+
+def _compare(operator: str, v: _Partial) -> _Ends:
+    if v.major is None:
+        return _Ends(NONE) if operator in ("<", ">") else _ANY
+    whole = 0 if v.minor is None else 1 if v.patch is None else None
+    if whole is None:
+        return _compare_full(operator, _from(v))
+    following = _next(v, whole)
+    if operator == ">":
+        numbers = following[0]
+        return _ends(_at(*numbers[:3]), None)
+    if operator == "<":
+        return _ends(None, _at(v.major, v.minor or 0, 0, "0"))
+    if operator == "<=":
+        return _ends(None, following)
+    return _ends(_from(v), None if operator == ">=" else following)
+
+
+def _compare_full(operator: str, at: tuple[Key, str]) -> _Ends:
+    named = frozenset({at[0][:3]}) if semver.is_pre_release(at[0]) else frozenset()
+    cuts = {
+        ">": (after(*at), HIGHEST),
+        ">=": (before(*at), HIGHEST),
+        "<": (LOWEST, before(*at)),
+        "<=": (LOWEST, after(*at)),
+    }
+    return _Ends(between(*cuts.get(operator, (before(*at), after(*at)))), named)
+
+
+def _hyphen(groups: tuple[str | None, ...]) -> _Ends:
+    start, end = _Partial.read(groups[:4]), _Partial.read(groups[4:])
+    low = None if start.major is None else _from(start)
+    if end.major is None:
+        return _ends(low, None)
+    if end.patch is None:
+        return _ends(low, _next(end, 0 if end.minor is None else 1))
+    return _ends(low, _from(end), high_in=True)
+
+
+def _alternative(text: str, whole: str, offset: int) -> _Ends:
+    """Read what stands between two `||`: a hyphen range, or comparators that must all hold."""
+    hyphen = _HYPHEN.fullmatch(text)
+    if hyphen:
+        return _hyphen(hyphen.groups())
+    joined, position = _ANY, 0
+    while position < len(text):
+        if text[position].isspace():
+            position += 1
+            continue
+        found = _SIMPLE.match(text, position)
+        if not found:
+            raise VersionFault(whole, offset + position, "is not a range that npm understands")
+        operator, version = "".join(found[1].split()), _Partial.read(found.groups()[1:])
+        read = {"^": _caret, "~": _tilde, "~>": _tilde}.get(operator)
+        ends = read(version) if read else _compare(operator, version)
+        joined = _Ends(joined.versions & ends.versions, joined.pre_releases | ends.pre_releases)
+        position = found.end()
+    return joined
+
+
+def compile(text: str) -> Constraint:
+    """Compile an npm range; an empty one accepts every release. Raises `VersionFault`."""
+    alternatives: list[_Ends] = []
+    offset = 0
+    for part in text.split("||"):
+        alternatives.append(_alternative(part, text, offset))
+        offset += len(part) + 2
+    if _ANY in alternatives:  # npm drops the other alternatives beside a `*`, and their pre-releases with them
+        alternatives = [_ANY]
+
+    def accepts(key: Key) -> bool:
+        released = not semver.is_pre_release(key)
+        return any(key in a.versions and (released or key[:3] in a.pre_releases) for a in alternatives)
+
+    return Constraint("npm", text, SEMVER, union(*(a.versions for a in alternatives)), accepts)

@@ -1,0 +1,1 @@
+"""The departure board of Saltmarsh Ferries."""
