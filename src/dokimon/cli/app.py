@@ -30,7 +30,8 @@ def _show_version(wanted: bool) -> None:
 @app.callback()
 def dokimon(
     version: Annotated[
-        bool, typer.Option("--version", callback=_show_version, is_eager=True, help="Show the version and end.")
+        bool,
+        typer.Option("--version", callback=_show_version, is_eager=True, help="Show the version and end."),
     ] = False,
 ) -> None:
     """Is this machine fit for the checkout in front of you, and does the project start here?

@@ -12,7 +12,8 @@ from dokimon.cli.options import NoColorOption
 
 def demo(
     to: Annotated[
-        Path | None, typer.Option("--to", metavar="FOLDER", help="Leave a copy of the sample there to play with.")
+        Path | None,
+        typer.Option("--to", metavar="FOLDER", help="Leave a copy of the sample there to play with."),
     ] = None,
     no_color: NoColorOption = False,
 ) -> None:
@@ -29,7 +30,8 @@ def demo(
             copy_sample(to)
         except OSError as wrong:
             refuse(f"{to} cannot be written: {wrong.strerror}")
-        print(f"The sample is in {to}. Try:\n\n  cd {to}\n  dokimon verify\n  dokimon smoke\n  dokimon smoke --run board --keep")
+        tries = ("dokimon verify", "dokimon smoke", "dokimon smoke --run board --keep")
+        print(f"The sample is in {to}. Try:\n", f"  cd {to}", *(f"  {line}" for line in tries), sep="\n")
         return
     with tempfile.TemporaryDirectory(prefix="dokimon-demo-") as folder:
         status = _show(Path(folder) / "saltmarsh-ferries", no_color)
@@ -60,7 +62,13 @@ def _show(folder: Path, no_color: bool) -> int:
     screen.print(_VERIFIED)
     screen.rule("dokimon smoke", style="dim")
     smoked = smoke_in(
-        folder, chosen=[], keep=False, anyway=False, strict=False, quiet=not sys.stderr.isatty(), no_color=no_color
+        folder,
+        chosen=[],
+        keep=False,
+        anyway=False,
+        strict=False,
+        quiet=not sys.stderr.isatty(),
+        no_color=no_color,
     )
     draw_smoke(screen, smoked, quiet=False, verbose=False)
     screen.print(_SMOKED)

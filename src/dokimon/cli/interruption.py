@@ -8,9 +8,9 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from types import FrameType
 
-_ASKS_TO_STOP = [
-    getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGBREAK") if hasattr(signal, name)
-]
+import typer
+
+_ASKS_TO_STOP = [getattr(signal, name) for name in ("SIGINT", "SIGTERM", "SIGHUP", "SIGBREAK") if hasattr(signal, name)]
 
 
 @contextmanager
@@ -24,6 +24,25 @@ def interruptible() -> Iterator[threading.Event]:
     before = {number: signal.signal(number, asked) for number in _ASKS_TO_STOP}
     try:
         yield halt
+    finally:
+        for number, handler in before.items():
+            signal.signal(number, handler)
+
+
+@contextmanager
+def abandoning() -> Iterator[None]:
+    """Let Ctrl+C end a survey at once, with status 130: what is being asked is killed, nothing is waited for."""
+    from dokimon.core.machine.asking import abandon
+
+    def asked(number: int, frame: FrameType | None) -> None:
+        abandon()
+        raise KeyboardInterrupt
+
+    before = {number: signal.signal(number, asked) for number in _ASKS_TO_STOP}
+    try:
+        yield
+    except KeyboardInterrupt:
+        raise typer.Exit(130) from None
     finally:
         for number, handler in before.items():
             signal.signal(number, handler)

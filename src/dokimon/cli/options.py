@@ -17,13 +17,17 @@ class Format(StrEnum):
 
 
 FolderArgument = Annotated[
-    Path, typer.Argument(metavar="[PATH]", help="A folder in or under the project.", show_default="where you stand")
+    Path,
+    typer.Argument(metavar="PATH", help="A folder in or under the project.", show_default="where you stand"),
 ]
 FormatOption = Annotated[Format, typer.Option("--format", "-f", help="The form of the report.")]
 OutputOption = Annotated[
-    Path | None, typer.Option("--output", "-o", metavar="FILE", help="Write the report to FILE, not standard output.")
+    Path | None,
+    typer.Option("--output", "-o", metavar="FILE", help="Write the report to FILE, not standard output."),
 ]
 StrictOption = Annotated[bool, typer.Option("--strict", help="Let advised needs decide as required ones do.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only what is not met, and no progress.")]
-VerboseOption = Annotated[bool, typer.Option("--verbose", "-v", help="Show more: every copy that was found, every detail.")]
+VerboseOption = Annotated[
+    bool, typer.Option("--verbose", "-v", help="Show more: every copy that was found, every detail.")
+]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

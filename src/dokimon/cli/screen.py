@@ -73,7 +73,9 @@ def findings_table(findings: Iterable[Finding]) -> Table:
         if advised:
             accepts.append(" (advised)", style="italic")
         accepts.append(f"\n{_asked_by(finding)}", style="dim")
-        table.add_row(Text(finding.tool, style="bold"), accepts, _found(finding), verdict_text(finding.verdict, advised))
+        table.add_row(
+            Text(finding.tool, style="bold"), accepts, _found(finding), verdict_text(finding.verdict, advised)
+        )
     return table
 
 

@@ -84,10 +84,15 @@ def _draw_run(console: Console, run: Run) -> None:
         text.append("\nit also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
     exposed = sorted({at.port for at in run.listening if at.exposed})
     if exposed:
-        text.append(f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address", style="yellow")
+        text.append(
+            f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address",
+            style="yellow",
+        )
     for stranger in run.strangers:
         who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
-        text.append(f"\nport {stranger.port} is held by {who}", style="yellow")
+        taken = next((at.port for at in run.listening), None)
+        instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
+        text.append(f"\nport {stranger.port} is held by {who}{instead}", style="yellow")
     _row(console, run.name if len(run.name) < _INDENT else "run", text)
     if run.checks:
         console.print(Padding(_checks_table(run.checks), (0, 0, 0, _INDENT), expand=False))
@@ -124,5 +129,7 @@ def _closing(report: Report) -> Text:
     if report.verdict == "unmet" and not report.runs:
         return text.append("; nothing was installed or run. Call with --anyway to go on all the same.")
     if report.verdict == "unknown" and not report.runs:
-        return text.append("; a need could not be judged, so nothing was run. Call with --anyway to go on all the same.")
+        return text.append(
+            "; a need could not be judged, so nothing was run. Call with --anyway to go on all the same."
+        )
     return text

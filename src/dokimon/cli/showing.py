@@ -35,9 +35,7 @@ def console(file: TextIO, no_color: bool) -> Console:
     )  # fmt: skip
 
 
-def deliver(
-    report: Report, form: Format, output: Path | None, no_color: bool, draw: Callable[[Console], None]
-) -> None:
+def deliver(report: Report, form: Format, output: Path | None, no_color: bool, draw: Callable[[Console], None]) -> None:
     """Write the report in the form and to the place asked for; `draw` puts it on a console as a table."""
     if output is None:
         _write(report, form, sys.stdout, no_color, draw)

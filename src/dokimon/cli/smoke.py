@@ -29,10 +29,12 @@ if TYPE_CHECKING:
 def smoke(
     path: FolderArgument = Path(),
     run: Annotated[
-        list[str] | None, typer.Option("--run", metavar="NAME", help="Carry out this run only; may be given again.")
+        list[str] | None,
+        typer.Option("--run", metavar="NAME", help="Carry out this run only; may be given again."),
     ] = None,
     keep: Annotated[
-        bool, typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C.")
+        bool,
+        typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C."),
     ] = False,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
     form: FormatOption = Format.table,
@@ -87,9 +89,9 @@ def smoke_in(
     with interruptible() as halt, watch(quiet=quiet, no_color=no_color) as progress:
         progress.stage("verify", "reading the checkout and asking this machine's tools")
         verified = verifying.verify(folder, os.environ)
-        plan = smoking.plan_smoke(verified, os.environ, chosen)
         if verdict_of_findings(verified.findings, strict) != "met" and not anyway:
             return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
+        plan = smoking.plan_smoke(verified, os.environ, chosen)
         keeping = _Keeping(halt, progress) if keep else None
         prepared, runs = smoking.smoke(verified, plan, os.environ, halt, progress, keeping)
         interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)

@@ -30,13 +30,16 @@ def verify(
     """Hold what the project declares against what this machine has: a verdict for each need, and what to do."""
     import os
 
+    from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import deliver, folder_asked, refuse_settings
     from dokimon.core import verifying
     from dokimon.core.report.outcome import exit_status
     from dokimon.core.settings import SettingsFault
 
+    folder = folder_asked(path)
     try:
-        verified = verifying.verify(folder_asked(path), os.environ)
+        with abandoning():
+            verified = verifying.verify(folder, os.environ)
     except SettingsFault as fault:
         refuse_settings(fault)
     report = verifying.verify_report(verified, strict)

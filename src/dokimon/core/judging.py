@@ -7,8 +7,8 @@ from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 from dokimon.core.declarations.requirement import Requirement
-from dokimon.core.machine.catalogue import find_tool, known_tools
 from dokimon.core.machine.catalogue import Remedy as Recipe
+from dokimon.core.machine.catalogue import find_tool, known_tools
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding, FindingVerdict, Found, Remedy
 from dokimon.core.text import clean, nearest
@@ -18,7 +18,9 @@ HasCommand = Callable[[str], bool]
 
 
 def judge(
-    requirements: Sequence[Requirement], installations: Mapping[str, Sequence[Installation]], has_command: HasCommand
+    requirements: Sequence[Requirement],
+    installations: Mapping[str, Sequence[Installation]],
+    has_command: HasCommand,
 ) -> tuple[Finding, ...]:
     """Return one finding for each requirement, in their order.
 
@@ -79,7 +81,11 @@ def _verdict(
     except VersionFault as wrong:
         return "unknown", f"the version that was found cannot be compared: {wrong}", reached
     words = {-1: "too old", 0: "left out", 1: "too new"}
-    return "unmet", f"{reached.version} is {words[side]}; accepted: {requirement.constraint.in_words}", reached
+    return (
+        "unmet",
+        f"{reached.version} is {words[side]}; accepted: {requirement.constraint.in_words}",
+        reached,
+    )
 
 
 def _commands(tool: str) -> str:
@@ -100,7 +106,10 @@ def _remedies(
     entry = find_tool(requirement.tool)
     if entry is None:
         like = nearest(requirement.tool, list(known_tools()))
-        return (*found, Remedy(f'install it; or was "{like}" meant?' if like else "install it, or see to its folder on PATH"))
+        return (
+            *found,
+            Remedy(f'install it; or was "{like}" meant?' if like else "install it, or see to its folder on PATH"),
+        )
     fitting = [recipe for recipe in entry.remedy if _fits(recipe, requirement, has_command)]
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
     return (*found, *(_filled(recipe, requirement) for recipe in fitting[: 1 if found else 2]))

@@ -17,9 +17,7 @@ from dokimon.core.verifying import Verified, project_of
 
 def plan_smoke(verified: Verified, environment: Mapping[str, str], chosen: Sequence[str]) -> Plan:
     """Return the plan for the verified checkout; raises `PlanFault` when there is none, or none without a choice."""
-    reached = {
-        tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached
-    }
+    reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
     checkout = verified.checkout
     setting = Setting(checkout.root, checkout.project, dict(environment), reached)
     return make_plan(setting, verified.settings, chosen)
@@ -33,7 +31,10 @@ def smoke(
     watcher: Watcher,
     kept: Kept | None = None,
 ) -> tuple[tuple[Prepared, ...], tuple[Run, ...]]:
-    """Carry out the plan until a step fails or `halt` is set; return the steps and the runs that there were."""
+    """Carry out the plan until a step fails or `halt` is set; return the steps and the runs that there were.
+
+    With `kept`, programs that end by themselves come first, and the last run is kept up.
+    """
     prepared: list[Prepared] = []
     for step in plan.prepare:
         if halt.is_set():
@@ -42,10 +43,11 @@ def smoke(
         if prepared[-1].verdict in ("failed", "unsure"):
             return tuple(prepared), ()
     runs: list[Run] = []
-    for run in plan.runs:
+    in_order = sorted(plan.runs, key=lambda run: run.kind != "program") if kept else plan.runs
+    for run in in_order:
         if halt.is_set():
             break
-        last = run is plan.runs[-1]
+        last = run is in_order[-1]
         runs.append(carry_out(run, environment, halt, watcher, kept if last else None))
     return tuple(prepared), tuple(runs)
 

@@ -11,7 +11,7 @@ _CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2
 
 
 def clean(text: str, limit: int = 400) -> str:
-    """Return `text` as one line without control characters, at most `limit` characters long.
+    """Return `text` as one line without control characters or trailing space, at most `limit` characters long.
 
     Terminal sequences vanish, tabs and line ends become a space, what is left of the controls becomes `�`.
     """
@@ -19,7 +19,7 @@ def clean(text: str, limit: int = 400) -> str:
         text = text[: limit * 8]
     text = _SEQUENCES.sub("", text).replace("\r\n", " ")
     text = text.translate({9: " ", 10: " ", 13: " "})
-    text = _CONTROLS.sub("\N{REPLACEMENT CHARACTER}", text).strip()
+    text = _CONTROLS.sub("\N{REPLACEMENT CHARACTER}", text).rstrip()
     return text if len(text) <= limit else text[: limit - 1] + "…"
 
 

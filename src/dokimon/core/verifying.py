@@ -79,7 +79,7 @@ def project_of(verified: Verified) -> Project:
     checkout = verified.checkout
     below = checkout.project.relative_to(checkout.root).as_posix()
     name = verified.settings.project.name or checkout.project.name or str(checkout.root)
-    return Project(str(checkout.root), clean(name, 80), None if below == "." else below)
+    return Project(clean(str(checkout.root)), clean(name, 80), None if below == "." else clean(below))
 
 
 def verify_report(verified: Verified, strict: bool) -> Report:

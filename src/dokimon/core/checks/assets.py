@@ -6,7 +6,7 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import NamedTuple
 
 from dokimon.core.checks.fetching import Answer, fetch, own_path
-from dokimon.core.report.model import Check
+from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
 
 _AT_ONCE = 6
@@ -45,7 +45,7 @@ def check_assets(origin: str, page: Answer, seconds: float) -> list[Check]:
         told += f"; only the first {len(asked)} of {len(assets)} were asked for"
     right = len(asked) - len(wrong)
     seen = f"{right} of {len(asked)} load{told}" if asked else f"none of its own{told}"
-    verdict = "failed" if wrong else "passed"
+    verdict: CheckVerdict = "failed" if wrong else "passed"
     return [Check("scripts and styles", verdict, "each loads and is what the page says", seen), *wrong]
 
 
@@ -64,9 +64,9 @@ def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
             if str(tag.get("type", "")).strip().lower() not in _SCRIPT_KINDS:
                 continue
         else:
-            rel = tag.get("rel") or []
+            words = str(tag.get_attribute_list("rel")).lower()
             address, kind = tag.get("href"), "style"
-            if "stylesheet" not in [str(word).lower() for word in rel] or "alternate" in rel:
+            if "'stylesheet'" not in words or "'alternate'" in words:
                 continue
         if not isinstance(address, str) or not address.strip() or address.startswith("data:"):
             continue
@@ -96,7 +96,7 @@ def _wrong(asset: _Asset, answer: Answer) -> str | None:
     if not 200 <= answer.status < 300:
         return f"status {answer.status}"
     if answer.body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")):
-        return f"a page, not a {asset.kind} (servers of single-page applications send their page for what they do not have)"
+        return f"a page, not a {asset.kind}: servers of single-page applications send their page for what is not there"
     if asset.kind == "style":
         return None if answer.type in ("text/css", "") else f"served as {answer.type}, which browsers refuse as a style"
     if answer.type in _SCRIPT_TYPES:

@@ -13,7 +13,13 @@ def check_ending(wanted: EndCheck, status: int | None, seconds: float, output: O
     """Hold a program's end against what is wanted of it."""
     right = status == wanted.exit
     checks = [
-        Check("ends", "passed" if right else "failed", f"exit status {wanted.exit}", how_ended(status), round(seconds, 3))
+        Check(
+            "ends",
+            "passed" if right else "failed",
+            f"exit status {wanted.exit}",
+            how_ended(status),
+            round(seconds, 3),
+        )
     ]
     _, lines = output.since(0)
     for text in wanted.prints:

@@ -67,9 +67,14 @@ def fetch(
     import httpx
 
     started = time.monotonic()
-    headers = {"Accept": accept, "Sec-Fetch-Dest": purpose, "User-Agent": "dokimon", "Accept-Encoding": "identity"}
+    headers = {
+        "Accept": accept,
+        "Sec-Fetch-Dest": purpose,
+        "User-Agent": "dokimon",
+        "Accept-Encoding": "identity",
+    }
     # A certificate made for development is not one that this system trusts; only loopback is asked here.
-    with httpx.Client(trust_env=False, verify=False, headers=headers) as client:  # noqa: S501
+    with httpx.Client(trust_env=False, verify=False, headers=headers) as client:
         for _ in range(_MOST_REDIRECTS + 1):
             left = seconds - (time.monotonic() - started)
             try:
@@ -84,7 +89,11 @@ def fetch(
             if own is None:
                 return msgspec.structs.replace(answer, elsewhere=location)
             path = own
-    return Answer(path, fault=f"more than {_MOST_REDIRECTS} redirects, one after the other", seconds=time.monotonic() - started)
+    return Answer(
+        path,
+        fault=f"more than {_MOST_REDIRECTS} redirects, one after the other",
+        seconds=time.monotonic() - started,
+    )
 
 
 def _ask(client: object, origin: str, path: str, left: float, started: float) -> tuple[Answer, str | None]:

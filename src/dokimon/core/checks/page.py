@@ -30,7 +30,14 @@ def check_page(origin: str, wanted: PageCheck) -> tuple[Check, ...]:
     elif explicit:
         checks += _check_contents(wanted, answer)
     if wanted.assets and not _is_page(answer):
-        checks.append(Check("scripts and styles", "failed", "a page that names some", f"{answer.type or 'no type'}, no page"))
+        checks.append(
+            Check(
+                "scripts and styles",
+                "failed",
+                "a page that names some",
+                f"{answer.type or 'no type'}, no page",
+            )
+        )
     return tuple(checks)
 
 

@@ -34,9 +34,7 @@ def find_checkout(start: Path) -> Checkout:
     home = Path.home()
     if home in upward[1:]:
         upward = upward[: upward.index(home)]
-    root = (
-        _nearest(upward, (SETTINGS_FILE,)) or _nearest(upward, _REPOSITORY) or _nearest(upward, MANIFESTS) or start
-    )
+    root = _nearest(upward, (SETTINGS_FILE,)) or _nearest(upward, _REPOSITORY) or _nearest(upward, MANIFESTS) or start
     below = upward[: upward.index(root) + 1]
     project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
     lineage = [folder for folder in below if folder == project or folder in project.parents]

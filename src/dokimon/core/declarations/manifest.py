@@ -40,7 +40,7 @@ class Manifest(msgspec.Struct, frozen=True):
         """Return the source for a line of this file, quoting it."""
         lines = self.text.splitlines()
         quoted = lines[line - 1] if 0 < line <= len(lines) else ""
-        return Source(self.name, line, clean(quoted, 160))
+        return Source(self.name, line, clean(quoted.strip(), 160))
 
 
 def open_manifest(path: Path, root: Path) -> Manifest:
@@ -48,7 +48,7 @@ def open_manifest(path: Path, root: Path) -> Manifest:
 
     A link is followed only while it stays below `root`: a checkout must not make other files of this machine speak.
     """
-    name = path.relative_to(root).as_posix()
+    name = clean(path.relative_to(root).as_posix())
     try:
         if not path.resolve().is_relative_to(root.resolve()):
             raise ManifestFault(1, "is a link to a place outside the checkout and is not followed")
@@ -131,7 +131,9 @@ def _json_values(text: str) -> Iterator[tuple[Keys, int]]:
                 key_next = word == "{"
 
 
-_TOML_KEY = re.compile(r"""\s*((?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+))*)\s*=""")
+_TOML_KEY = re.compile(
+    r"""\s*((?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+)(?:\s*\.\s*(?:"[^"]*"|'[^']*'|[A-Za-z0-9_-]+))*)\s*="""
+)
 _TOML_HEADER = re.compile(r"\s*(\[\[?)([^\]\[]+)\]")
 
 

@@ -25,13 +25,22 @@ LOCK_FILES = {
 def read_package(manifest: Manifest) -> list[Requirement]:
     """Read `engines` and `packageManager`. A package.json needs Node.js even where it names no version."""
     package = as_json(manifest)
-    found = [*_engines(manifest, package), *_package_manager(manifest, package)]
+    named = _package_manager(manifest, package)
+    lock = next((tool for name, tool in LOCK_FILES.items() if (manifest.path.parent / name).is_file()), None)
+    manager = named[0].tool if named else lock or "npm"
+    found = [*_engines(manifest, package, manager), *named]
     if not any(each.tool in ("node", "bun", "deno") for each in found):
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
+    if not lock and not any(each.tool in PACKAGE_MANAGERS for each in found):
+        found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
     return found
 
 
-def _engines(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[Requirement]:
+    """Read `engines`. Only Node.js and the project's own package manager look at it; for others it is advice.
+
+    A wish that is no range ("please-use-npm" for another package manager) then decides nothing either.
+    """
     engines = package.get("engines")
     if engines is None:
         return []
@@ -46,7 +55,8 @@ def _engines(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
     for name, text in engines.items():
         source = manifest.source(json_line(manifest.text, ("engines", name)))
         if isinstance(text, str):
-            found.append(requirement(name, text, "npm", source))
+            strength = "required" if name in ("node", manager) else "advised"
+            found.append(requirement(name, text, "npm", source, strength=strength))
         else:
             found.append(unreadable(name, source, f'"engines.{name}" must be text such as ">=18"'))
     return found
@@ -58,7 +68,9 @@ def _package_manager(manifest: Manifest, package: dict[str, Any]) -> list[Requir
     if value is None:
         return []
     source = manifest.source(json_line(manifest.text, ("packageManager",)))
-    named = re.fullmatch(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?", value) if isinstance(value, str) else None
+    named = (
+        re.fullmatch(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?", value) if isinstance(value, str) else None
+    )
     if not named:
         tool = next((name for name in PACKAGE_MANAGERS if str(value).startswith(name)), "npm")
         return [unreadable(tool, source, '"packageManager" must have the form "pnpm@9.12.0"')]

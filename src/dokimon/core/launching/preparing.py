@@ -13,8 +13,7 @@ from dokimon.core.launching.stopping import stop
 from dokimon.core.launching.tree import StartFault, Tree, how_ended
 from dokimon.core.launching.watching import Watcher
 from dokimon.core.machine.platform import shell_command
-from dokimon.core.planning import shown
-from dokimon.core.planning.plan import Step
+from dokimon.core.planning.plan import Step, shown
 from dokimon.core.report.model import CheckVerdict, Prepared
 
 _LAST_LINES = 15
@@ -23,8 +22,8 @@ _LAST_LINES = 15
 def prepare(step: Step, environment: Mapping[str, str], halt: threading.Event, watcher: Watcher) -> Prepared:
     """Do one step if it is needed, and say how it went."""
     if step.needed is None:
-        return Prepared(step.title, "skipped", step.reason, shown(step.command), source=step.source)
-    watcher.stage(step.title, f"{shown(step.command)}   ({step.needed})")
+        return Prepared(step.title, "skipped", step.reason, shown(step.command, step.folder), source=step.source)
+    watcher.stage(step.title, f"{shown(step.command, step.folder)}   ({step.needed})")
     started = time.monotonic()
     output = Output(watcher.line)
     argv = shell_command(step.command) if isinstance(step.command, str) else list(step.command)
@@ -32,7 +31,7 @@ def prepare(step: Step, environment: Mapping[str, str], halt: threading.Event, w
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
         last = () if verdict == "passed" else output.last(_LAST_LINES)
         spent = round(time.monotonic() - started, 3)
-        return Prepared(step.title, verdict, reason, shown(step.command), spent, step.source, status, last)
+        return Prepared(step.title, verdict, reason, shown(step.command, step.folder), spent, step.source, status, last)
 
     try:
         tree = Tree.start(argv, step.folder, {**environment, **step.environment}, output)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 import time
-from collections.abc import Callable, Sequence
+from collections.abc import Sequence
 from typing import Literal
 
 import msgspec
@@ -17,6 +17,9 @@ from dokimon.core.report.model import Listening, Stranger
 
 _LOOK_EVERY = 0.05
 _ASK_AGAIN_AFTER = 0.25
+_AFTER_FAILURE = 1.0
+"""Seconds that the rest of a tree may take to vanish once its command has failed."""
+
 _BETTER_ONE_SECONDS = 1.0
 """How long a better candidate that is still silent is waited for when another one has answered."""
 
@@ -41,17 +44,25 @@ class State(msgspec.Struct, frozen=True):
 
 
 def wait_until_up(
-    tree: Tree, *, within: float, port: int | None, line: str | None, ends: bool, halt: threading.Event
+    tree: Tree,
+    *,
+    within: float,
+    port: int | None,
+    line: str | None,
+    serves: bool,
+    ends: bool,
+    halt: threading.Event,
 ) -> State:
     """Wait until the run is up, has ended, `within` seconds are over, or `halt` is set.
 
     `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
-    makes it count as up. `ends` says that it is a program: then only its end is waited for.
+    makes it count as up; where the run `serves`, a socket must be there too. `ends` says that it is a program: then
+    only its end is waited for.
     """
     started = time.monotonic()
     asking = _Asking(started + within)
     pattern = re.compile(line) if line else None
-    seen, told_port = 0, None
+    seen, told_port, shown, over_since = 0, None, None, None
     while True:
         spent = time.monotonic() - started
         seen, lines = tree.output.since(seen)
@@ -66,11 +77,15 @@ def wait_until_up(
             continue
         over = tree.ended
         processes = tree.processes()
-        if over and not processes:
-            return State("ended", spent)
         sockets = _ranked(listeners(processes), port or told_port, told_port)
-        shown = next((text for text in lines if pattern.search(text)), None) if pattern else None
-        if shown is not None:
+        if over and not sockets:
+            over_since = over_since or time.monotonic()
+            # What it left behind may be a server on its way up, but not after a failure.
+            if not processes or (tree.exit_status and time.monotonic() - over_since > _AFTER_FAILURE):
+                return State("ended", spent)
+        if pattern and shown is None:
+            shown = next((text for text in lines if pattern.search(text)), None)
+        if shown is not None and (sockets or not serves):
             at = sockets[0] if sockets else None
             url = origin(at) if at else None
             return State("up", spent, f"printed “{shown}”", at, url, url)
@@ -107,7 +122,7 @@ def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ..
 
 
 class _Asking:
-    """Asks each socket for `/`, in threads, until it answers: the first answer of a development server may take long."""
+    """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
     def __init__(self, deadline: float) -> None:
         self._deadline = deadline
@@ -148,5 +163,3 @@ class _Asking:
             # What hangs up on plain HTTP may want TLS.
             scheme = "https" if scheme == "http" else "http"
             time.sleep(_ASK_AGAIN_AFTER)
-
-

@@ -19,24 +19,30 @@ from dokimon.core.launching.stopping import Stopped, stop
 from dokimon.core.launching.tree import StartFault, Tree, how_ended
 from dokimon.core.launching.watching import Watcher
 from dokimon.core.machine.platform import shell_command
-from dokimon.core.planning import shown
-from dokimon.core.planning.plan import RunPlan
+from dokimon.core.planning.plan import PageCheck, RunPlan, shown
 from dokimon.core.report.model import Check, CheckVerdict, Run, Stranger
 
 _LAST_LINES = 15
+
+_ROOT_PAGE = (PageCheck(),)
+"""What a server is asked for when nobody says what it must show."""
 
 Kept = Callable[[Run, Tree], None]
 """Called with a run that is up and checked, when it is to be kept until somebody has seen enough of it."""
 
 
 def carry_out(
-    plan: RunPlan, environment: Mapping[str, str], halt: threading.Event, watcher: Watcher, kept: Kept | None = None
+    plan: RunPlan,
+    environment: Mapping[str, str],
+    halt: threading.Event,
+    watcher: Watcher,
+    kept: Kept | None = None,
 ) -> Run:
     """Start the run, wait until it is up, check it, stop it, and say how all that went."""
     port, held = _choose_port(plan)
     command = _filled(plan.command, port)
     argv = shell_command(command) if isinstance(command, str) else list(command)
-    text = shown(command)
+    text = shown(command, plan.folder)
     run = Run(plan.name, text, plan.kind or "unknown", "unsure", "interrupted", source=plan.source, strangers=held)
     if halt.is_set():
         return run
@@ -51,7 +57,13 @@ def carry_out(
         return _changed(run, "failed", f"could not be started: {fault}")
     try:
         state = wait_until_up(
-            tree, within=plan.within, port=port, line=plan.up_line, ends=plan.kind == "program", halt=halt
+            tree,
+            within=plan.within,
+            port=port,
+            line=plan.up_line,
+            serves=bool(plan.pages),
+            ends=plan.kind == "program",
+            halt=halt,
         )
         run = _judge_start(run, plan, state, tree)
         if state.how == "up":
@@ -76,7 +88,7 @@ def _choose_port(plan: RunPlan) -> tuple[int | None, tuple[Stranger, ...]]:
     if plan.port == "any":
         return free_port(), ()
     held = strangers(plan.port)
-    return (free_port() if held and plan.may_move else plan.port), held
+    return (free_port(plan.port) if held and plan.may_move else plan.port), held
 
 
 def _filled(command: str | tuple[str, ...], port: int | None) -> str | tuple[str, ...]:
@@ -112,7 +124,15 @@ def _judge_start(run: Run, plan: RunPlan, state: State, tree: Tree) -> Run:
         return _changed(run, "unsure" if plan.kind is None else "failed", reason, last_lines=last)
     if state.how == "ended":
         return _judge_end(run, plan, seconds, tree)
-    return _changed(run, "passed", "it is up", kind="server", url=state.shown and state.shown + "/", up_by=state.by, up_seconds=seconds)
+    return _changed(
+        run,
+        "passed",
+        "it is up",
+        kind="server",
+        url=state.shown and state.shown + "/",
+        up_by=state.by,
+        up_seconds=seconds,
+    )
 
 
 def _judge_end(run: Run, plan: RunPlan, seconds: float, tree: Tree) -> Run:
@@ -132,9 +152,6 @@ def _judge_end(run: Run, plan: RunPlan, seconds: float, tree: Tree) -> Run:
 def _check_server(run: Run, plan: RunPlan, state: State, tree: Tree, halt: threading.Event) -> Run:
     run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
     if state.url is None or state.at is None:
-        if any(page.path for page in plan.pages) and plan.up_line:
-            missing = Check("listens", "unsure", "a listening socket of its own", "none")
-            return _changed(run, "unsure", "it is up but listens nowhere", checks=(missing,))
         return run
     if state.contested:
         who = ", ".join(holder(each) for each in state.contested)
@@ -162,7 +179,9 @@ def _pages(url: str, plan: RunPlan, halt: threading.Event) -> tuple[Check, ...] 
     """Check the pages in order, in a thread so that an interruption need not wait for a slow answer."""
     pool = ThreadPoolExecutor(max_workers=1)
     try:
-        future = pool.submit(lambda: tuple(check for page in plan.pages for check in check_page(url, page)))
+        future = pool.submit(
+            lambda: tuple(check for page in plan.pages or _ROOT_PAGE for check in check_page(url, page))
+        )
         while not future.done():
             if halt.is_set():
                 return None
@@ -186,14 +205,16 @@ def _after_stop(run: Run, stopped: Stopped, tree: Tree) -> Run:
     if run.kind != "server":
         return run
     known = {(stranger.port, stranger.pid) for stranger in run.strangers}
-    held = [each for port in {at.port for at in run.listening} for each in strangers(port) if (port, each.pid) not in known]
+    held = [
+        each for port in {at.port for at in run.listening} for each in strangers(port) if (port, each.pid) not in known
+    ]
     where = ", ".join(str(port) for port in sorted({at.port for at in run.listening})) or "none"
     if stopped.left_behind or held:
         seen = "; ".join([*stopped.left_behind, *(f"port {each.port} held by {holder(each)}" for each in held)])
         verdict: CheckVerdict = "failed"
     else:
-        seen = f"{' then '.join(step.signal for step in stopped.steps) or 'ended by itself'}, gone after {stopped.seconds:.2f} s"
-        seen += f", port {where} free"
+        signals = " then ".join(step.signal for step in stopped.steps) or "ended by itself"
+        seen = f"{signals}, gone after {stopped.seconds:.2f} s, port {where} free"
         verdict = "passed"
     check = Check("stops", verdict, "no process left, its ports free", seen, stopped.seconds)
     run = msgspec.structs.replace(run, checks=(*run.checks, check))

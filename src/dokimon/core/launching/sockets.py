@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import socket
 from collections.abc import Iterable
 
 import psutil
@@ -24,7 +25,7 @@ def listeners(processes: Iterable[psutil.Process]) -> tuple[Listening, ...]:
             continue
         for connection in connections:
             if connection.status == psutil.CONN_LISTEN and connection.laddr:
-                address, port = connection.laddr[0], connection.laddr[1]
+                address, port = connection.laddr.ip, connection.laddr.port
                 known = found.get((port, address))
                 if known is None or process.pid < known.pid:
                     found[port, address] = Listening(address, port, process.pid, not is_loopback(address))
@@ -56,7 +57,12 @@ def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
     except psutil.Error:
         return ()
     for connection in connections:
-        if connection.status != psutil.CONN_LISTEN or connection.laddr[1] != port or connection.pid in mine:
+        if (
+            connection.status != psutil.CONN_LISTEN
+            or not connection.laddr
+            or connection.laddr.port != port
+            or connection.pid in mine
+        ):
             continue
         command = None
         if connection.pid:
@@ -64,19 +70,18 @@ def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
                 command = clean(command_of(psutil.Process(connection.pid)), 160)
             except psutil.Error:
                 continue
-        found.setdefault(connection.pid, Stranger(port, connection.laddr[0], connection.pid, command))
+        found.setdefault(connection.pid, Stranger(port, connection.laddr.ip, connection.pid, command))
     return tuple(found[pid] for pid in sorted(found, key=lambda pid: pid or 0))
 
 
-def free_port() -> int:
-    """Return a TCP port that is free on loopback at this moment."""
-    import socket
-
-    with socket.socket() as probe:
-        probe.bind(("127.0.0.1", 0))
-        return int(probe.getsockname()[1])
-
-
-def is_free(port: int) -> bool:
-    """Whether nobody listens on `port`, on any address of this machine."""
-    return not strangers(port)
+def free_port(after: int | None = None) -> int:
+    """Return a TCP port that is free on loopback at this moment: one of the twenty after `after`, if it can be."""
+    near = [*range(after + 1, min(after + 21, 65536))] if after else []
+    for port in [*near, 0]:
+        with socket.socket() as probe:
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise OSError("no port is free")

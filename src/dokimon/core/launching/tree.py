@@ -35,9 +35,7 @@ class Tree:
         self.exit_status: int | None = None
 
     @classmethod
-    def start(
-        cls, command: Sequence[str], folder: Path, environment: Mapping[str, str], output: Output
-    ) -> Tree:
+    def start(cls, command: Sequence[str], folder: Path, environment: Mapping[str, str], output: Output) -> Tree:
         """Start `command` in `folder`; its output goes to `output`. Raises `StartFault`."""
         if not folder.is_dir():
             raise StartFault(f"there is no folder {folder}")

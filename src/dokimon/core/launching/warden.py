@@ -9,6 +9,7 @@ closes, because Dokimon closed it or died in whatever way, the warden kills what
 It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it.
 """
 
+import contextlib
 import os
 import select
 import signal
@@ -40,7 +41,14 @@ def _start(command: list[str]) -> int:
     try:
         os.setsid()
         # Dokimon may itself run with interrupts ignored (a script's background job); its runs must not inherit that.
-        for number in (signal.SIGINT, signal.SIGQUIT, signal.SIGTERM, signal.SIGHUP, signal.SIGPIPE, signal.SIGCHLD):
+        for number in (
+            signal.SIGINT,
+            signal.SIGQUIT,
+            signal.SIGTERM,
+            signal.SIGHUP,
+            signal.SIGPIPE,
+            signal.SIGCHLD,
+        ):
             signal.signal(number, signal.SIG_DFL)
         signal.pthread_sigmask(signal.SIG_SETMASK, [])
         _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
@@ -64,10 +72,8 @@ def _reap(watched: int, status_pipe: int) -> bool:
 
 
 def _say(pipe: int, line: str) -> None:
-    try:
+    with contextlib.suppress(OSError):  # Dokimon may be gone: the control pipe says so too
         os.write(pipe, line.encode() + b"\n")
-    except OSError:  # Dokimon is gone: the control pipe says so too
-        pass
 
 
 def _descendants() -> list[int]:
@@ -94,22 +100,14 @@ def _kill_all(watched: int, status_pipe: int) -> None:
     while True:
         if _LINUX:
             for pid in _descendants():
-                _kill(pid)
+                with contextlib.suppress(OSError):
+                    os.kill(pid, signal.SIGKILL)
         else:
-            try:
+            with contextlib.suppress(OSError):
                 os.killpg(watched, signal.SIGKILL)
-            except OSError:
-                pass
         if not _reap(watched, status_pipe):
             return
         select.select([], [], [], 0.01)
-
-
-def _kill(pid: int) -> None:
-    try:
-        os.kill(pid, signal.SIGKILL)
-    except OSError:
-        pass
 
 
 def main() -> None:

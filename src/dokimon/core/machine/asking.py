@@ -29,6 +29,15 @@ _CODE_FROM_ENVIRONMENT = ("LD_PRELOAD", "LD_LIBRARY_PATH", "BASH_ENV", "ENV")
 """Variables that make a program load something else first; kept only when they name nothing in the checkout."""
 
 
+_asked: set[subprocess.Popen[bytes]] = set()
+
+
+def abandon() -> None:
+    """Kill every program that is being asked at this moment; each then counts as one that did not answer."""
+    for process in tuple(_asked):
+        kill_session(process)
+
+
 class Answer(msgspec.Struct, frozen=True):
     """What came back: the version found, or the reason why there is none, and how long it took in seconds."""
 
@@ -77,6 +86,7 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
     except OSError as wrong:
         return "", None, f"cannot be run: {wrong.strerror}"
     assert process.stdout is not None
+    _asked.add(process)
     deadline = time.monotonic() + LIMIT_SECONDS
     collected, fault = bytearray(), None
     with selectors.DefaultSelector() as selector, process.stdout:
@@ -105,6 +115,7 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
             fault = f"did not end within {LIMIT_SECONDS:.0f} seconds"
     kill_session(process)
     process.wait()
+    _asked.discard(process)
     if fault is None and process.returncode < 0:
         fault = f"was ended by signal {-process.returncode}"
     return bytes(collected[:LIMIT_BYTES]).decode("utf-8", "replace"), process.returncode, fault

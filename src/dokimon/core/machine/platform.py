@@ -43,7 +43,7 @@ def is_program(path: Path) -> bool:
 
 
 def identity(path: Path) -> tuple[int, int] | str:
-    """Return what tells whether two paths are the same file: device and inode, the path itself where they are missing."""
+    """Return what tells whether two paths are the same file: device and inode, else the path itself."""
     try:
         status = path.stat()
     except OSError:

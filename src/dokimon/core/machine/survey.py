@@ -13,6 +13,7 @@ from dokimon.core.machine.asking import ask
 from dokimon.core.machine.catalogue import Tool, find_tool
 from dokimon.core.machine.evidence import version_in_files
 from dokimon.core.machine.search import Copy, copies_on_path
+from dokimon.core.text import clean
 
 
 class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
@@ -36,7 +37,7 @@ class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
 def survey(
     tools: Iterable[str], folder: Path, checkout: Path, environment: Mapping[str, str]
 ) -> dict[str, list[Installation]]:
-    """Return the installations of each tool, the reached one first. A tool without a catalogue entry is only looked for.
+    """Return the installations of each tool, the reached one first. A tool outside the catalogue is only looked for.
 
     `folder` is where shims are asked, `checkout` the root nothing of which is run. Copies are asked side by side,
     as many at once as there are cores.
@@ -48,7 +49,7 @@ def survey(
         for copy in copies_on_path(entry, environment, folder, checkout)
     ]
     with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
-        told = pool.map(lambda pair: _installation(*pair, folder, checkout, environment), copies)
+        told = pool.map(lambda pair: _installation(pair[0], pair[1], folder, checkout, environment), copies)
         found: dict[str, list[Installation]] = {name: [] for name in names}
         for installation in told:
             found[installation.tool].append(installation)
@@ -63,19 +64,21 @@ def _uncatalogued(name: str) -> Tool:
     return Tool(name, name, "command", commands, Ask([], ""))
 
 
-def _installation(
-    tool: Tool, copy: Copy, folder: Path, checkout: Path, environment: Mapping[str, str]
-) -> Installation:
-    via = copy.shim_of or (str(copy.real) if copy.real != copy.path else None)
-    made = Installation(tool.name, str(copy.path), copy.reached, via=via, reason=copy.fault)
+def _installation(tool: Tool, copy: Copy, folder: Path, checkout: Path, environment: Mapping[str, str]) -> Installation:
+    via = copy.shim_of or (clean(str(copy.real)) if copy.real != copy.path else None)
+    made = Installation(tool.name, clean(str(copy.path)), copy.reached, via=via, reason=copy.fault)
     if copy.fault:
         return made
     if not copy.shim_of and (told := version_in_files(copy.path, copy.real, tool.evidence)):
-        return msgspec.structs.replace(made, version=told[0], known_by="file", via=via or str(told[1]))
+        return msgspec.structs.replace(made, version=told[0], known_by="file", via=via or clean(str(told[1])))
     if copy.in_checkout:
-        return msgspec.structs.replace(made, reason="lies in the checkout and is not run by Dokimon; no file tells its version")
+        return msgspec.structs.replace(
+            made, reason="lies in the checkout and is not run by Dokimon; no file tells its version"
+        )
     if not tool.ask.arguments:
-        return msgspec.structs.replace(made, reason="is not in the catalogue: Dokimon does not know how to ask it for its version")
+        return msgspec.structs.replace(
+            made, reason="is not in the catalogue: Dokimon does not know how to ask it for its version"
+        )
     answer = ask(copy.path, tool.ask, folder, environment, checkout)
     return msgspec.structs.replace(
         made,

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import shlex
 from collections.abc import Sequence
 
 import msgspec
 
 from dokimon.core.planning import from_settings, node, python
-from dokimon.core.planning.plan import Plan, PlanFault, RunPlan, Setting
+from dokimon.core.planning.plan import Plan, PlanFault, RunPlan, Setting, shown
 from dokimon.core.settings import Settings
 from dokimon.core.text import nearest
 
@@ -18,11 +17,11 @@ ECOSYSTEMS = (node, python)
 def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) -> Plan:
     """Return the plan: what `dokimon.toml` says, and what can be inferred for the rest of it.
 
-    A `[[prepare]]` takes the place of all inferred steps, a `[[run]]` of all inferred runs. `chosen` picks runs by name.
-    Raises `PlanFault` when there is nothing to run, or more than one way and none chosen.
+    A `[[prepare]]` takes the place of all inferred steps, a `[[run]]` of all inferred runs. `chosen` picks runs by
+    name. Raises `PlanFault` when there is nothing to run, or more than one way and none chosen.
     """
     inferred = [plan for plan in (ecosystem.plan(setting) for ecosystem in ECOSYSTEMS) if plan]
-    words = {"python": setting.tools.get("python", "python3")}
+    words = {"python": setting.command("python", "python3")}
     environment: dict[str, str] = {}
     for plan in inferred:
         words.update(plan.words)
@@ -36,7 +35,9 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) 
         raise PlanFault(_nothing(setting))
     picked = _pick(runs, chosen)
     if len(picked) > 1 and not chosen:
-        ways = "".join(f"\n  --run {run.name}   {shown(run.command)}   ({run.source.file})" for run in picked)
+        ways = "".join(
+            f"\n  --run {run.name}   {shown(run.command, run.folder)}   ({run.source.file})" for run in picked
+        )
         raise PlanFault(f"there is more than one way to start this project; choose one:{ways}")
     return Plan(tuple(prepare), picked)
 
@@ -58,13 +59,8 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 
 def _nothing(setting: Setting) -> str:
     return (
-        f"found no way to start what lies in {setting.folder}; looked for a dev, start or serve script in package.json, "
-        "a server.js, a manage.py, an application object in app.py, main.py and the like, and a package with a "
-        "__main__.py. Say it in dokimon.toml:\n\n"
+        f"found no way to start what lies in {setting.folder}\n"
+        "Looked for a dev, start or serve script in package.json, a server.js, a manage.py, an application object in\n"
+        "app.py, main.py and the like, and a package with a __main__.py. Say it in dokimon.toml:\n\n"
         'format = 1\n\n[[run]]\nname = "board"\ncommand = "./start.sh"\n'
     )
-
-
-def shown(command: str | tuple[str, ...]) -> str:
-    """Return a command as a person would type it."""
-    return command if isinstance(command, str) else shlex.join(command)

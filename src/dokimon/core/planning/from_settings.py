@@ -43,7 +43,12 @@ def _texts(given: str | list[str]) -> tuple[str, ...]:
 
 
 def _step(
-    prepare: Prepare, settings: Settings, index: int, setting: Setting, words: dict[str, str], environment: dict[str, str]
+    prepare: Prepare,
+    settings: Settings,
+    index: int,
+    setting: Setting,
+    words: dict[str, str],
+    environment: dict[str, str],
 ) -> Step:
     makes = tuple(_inside(setting, name) for name in prepare.makes)
     made_from = tuple(_inside(setting, name) for name in prepare.made_from)
@@ -85,7 +90,14 @@ def why_needed(makes: tuple[Path, ...], made_from: tuple[Path, ...], root: Path)
     return None
 
 
-def _run(run: Run, settings: Settings, index: int, setting: Setting, words: dict[str, str], environment: dict[str, str]) -> RunPlan:
+def _run(
+    run: Run,
+    settings: Settings,
+    index: int,
+    setting: Setting,
+    words: dict[str, str],
+    environment: dict[str, str],
+) -> RunPlan:
     pages, end = checks_of(run.name, settings)
     within = seconds(run.up.within) if run.kind != "program" else max(seconds(run.up.within), PROGRAM_SECONDS)
     return RunPlan(
@@ -98,7 +110,7 @@ def _run(run: Run, settings: Settings, index: int, setting: Setting, words: dict
         environment={**environment, **run.environment},
         up_line=run.up.line,
         within=within,
-        pages=pages or (PageCheck(),),
+        pages=pages,
         end=end or EndCheck(),
     )
 

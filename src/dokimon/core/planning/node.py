@@ -61,7 +61,11 @@ def _script_run(setting: Setting, manifest: Manifest, package: dict[str, Any], m
 def _file_run(setting: Setting, package: dict[str, Any]) -> RunPlan | None:
     """Without a script: `server.js`, which npm itself falls back to, or the package's main file."""
     for name in ("server.js", package.get("main"), "index.js"):
-        if isinstance(name, str) and (path := setting.folder / name).is_file() and path.suffix in (".js", ".mjs", ".cjs"):
+        if (
+            isinstance(name, str)
+            and (path := setting.folder / name).is_file()
+            and path.suffix in (".js", ".mjs", ".cjs")
+        ):
             if not path.resolve().is_relative_to(setting.root):
                 continue
             return RunPlan(path.stem, ("node", name), setting.folder, setting.source(path), environment=_ENVIRONMENT)
@@ -94,7 +98,10 @@ def _install_step(setting: Setting, manifest: Manifest, package: dict[str, Any],
     if not wanted and "workspaces" not in package:
         return None
     folder = setting.folder
-    lock = next((folder / name for name, tool in LOCK_FILES.items() if tool == manager and (folder / name).is_file()), None)
+    lock = next(
+        (folder / name for name, tool in LOCK_FILES.items() if tool == manager and (folder / name).is_file()),
+        None,
+    )
     needed = _why_install(folder, manager, lock, wanted)
     return Step(
         title="install packages",

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import shlex
 from pathlib import Path
 from typing import Literal
 
@@ -54,7 +55,8 @@ class RunPlan(msgspec.Struct, frozen=True):
     """A run to carry out. `{port}` in `command` stands for the port that it is given.
 
     `kind` None means that the run itself will show whether it is a server or a program. `port` is where it is expected
-    to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held.
+    to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. Without
+    `pages`, whatever listens is asked for its root page.
     """
 
     name: str
@@ -67,7 +69,7 @@ class RunPlan(msgspec.Struct, frozen=True):
     environment: dict[str, str] = {}
     up_line: str | None = None
     within: float = UP_SECONDS
-    pages: tuple[PageCheck, ...] = (PageCheck(),)
+    pages: tuple[PageCheck, ...] = ()
     end: EndCheck = EndCheck()
 
 
@@ -93,9 +95,20 @@ class Setting(msgspec.Struct, frozen=True):
     tools: dict[str, str]
     """The path of the copy of each tool that a command reaches here."""
 
+    def command(self, tool: str, otherwise: str) -> str:
+        """Return the command by which a tool is reached here: `python` on one machine is `python3` on another."""
+        return Path(self.tools.get(tool, otherwise)).name
+
     def source(self, path: Path, line: int = 1, text: str = "") -> Source:
         """Return the source for a line of a file of the checkout."""
         return Source(path.relative_to(self.root).as_posix(), line, text)
+
+
+def shown(command: str | tuple[str, ...], folder: Path) -> str:
+    """Return a command as a person would type it in `folder`."""
+    if isinstance(command, str):
+        return command
+    return shlex.join(part.removeprefix(f"{folder}/") for part in command)
 
 
 class PlanFault(Exception):

@@ -20,7 +20,13 @@ _MANIFESTS = ("pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "ma
 _USUAL_FILES = ("app.py", "wsgi.py", "main.py", "asgi.py", "application.py", "server.py", "api.py", "run.py")
 _SKIPPED_FOLDERS = frozenset({"tests", "test", "docs", "examples", "node_modules", "build", "dist", "env", "venv"})
 
-_FRAMEWORKS = {"Flask": "flask", "FastAPI": "fastapi", "Starlette": "starlette", "Quart": "quart", "Litestar": "litestar"}
+_FRAMEWORKS = {
+    "Flask": "flask",
+    "FastAPI": "fastapi",
+    "Starlette": "starlette",
+    "Quart": "quart",
+    "Litestar": "litestar",
+}
 """The classes whose instances are applications, and the packages that bring them."""
 
 
@@ -41,7 +47,10 @@ def plan(setting: Setting) -> Plan | None:
         wanted = [Wanted(start.packages, start.packages, start.run.source)]
     environment, steps = environment_for(setting, wanted)
     words = {"python": environment.python}
-    variables = {**environment.variables(setting.environment.get("PATH", os.defpath)), "PYTHONUNBUFFERED": "1"}
+    variables = {
+        **environment.variables(setting.environment.get("PATH", os.defpath)),
+        "PYTHONUNBUFFERED": "1",
+    }
     if start is None:
         return Plan(tuple(steps), (), words, variables)
     run = msgspec.structs.replace(
@@ -87,16 +96,16 @@ def _application(setting: Setting) -> _Start | None:
         if class_name == "Flask":
             target = module if name in ("app", "application", "create_app", "make_app") else f"{module}:{name}"
             command = ("{python}", "-m", "flask", "--app", target, "run", "--port", "{port}")
-            packages, port = ("flask",), 5000
+            port = 5000
         else:
             factory = ("--factory",) if name in ("create_app", "make_app") else ()
             command = ("{python}", "-m", "uvicorn", f"{module}:{name}", *factory, "--port", "{port}")
-            packages, port = (package, "uvicorn"), 8000
+            port = 8000
         run = RunPlan(
             package, command, setting.folder, source,
             kind="server", port=port, may_move=True, environment=environment,
         )  # fmt: skip
-        return _Start(run, packages)
+        return _Start(run, (package,) if class_name == "Flask" else (package, "uvicorn"))
     return None
 
 
@@ -117,7 +126,9 @@ def _application_in(path: Path) -> tuple[str, str, int] | None:
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
     for node in module.body:
-        targets = node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
+        targets = (
+            node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
+        )
         value = node.value if isinstance(node, (ast.Assign, ast.AnnAssign)) else None
         if value is not None and (made := _class_called(value)):
             for target in targets:
@@ -133,7 +144,13 @@ def _application_in(path: Path) -> tuple[str, str, int] | None:
 def _class_called(value: ast.AST) -> str | None:
     if not isinstance(value, ast.Call):
         return None
-    name = value.func.id if isinstance(value.func, ast.Name) else value.func.attr if isinstance(value.func, ast.Attribute) else ""
+    name = (
+        value.func.id
+        if isinstance(value.func, ast.Name)
+        else value.func.attr
+        if isinstance(value.func, ast.Attribute)
+        else ""
+    )
     return name if name in _FRAMEWORKS else None
 
 
@@ -147,7 +164,9 @@ def _package(setting: Setting) -> _Start | None:
         return None
     environment = {"PYTHONPATH": str(path.parent.parent)} if path.parent.parent != setting.folder else {}
     name = path.parent.name
-    return _Start(RunPlan(name, ("{python}", "-m", name), setting.folder, setting.source(path), environment=environment))
+    return _Start(
+        RunPlan(name, ("{python}", "-m", name), setting.folder, setting.source(path), environment=environment)
+    )
 
 
 def _project_name(setting: Setting) -> str | None:

@@ -35,7 +35,10 @@ class Environment(msgspec.Struct, frozen=True):
         """Return what activating the environment would set; its programs come before those of `path`."""
         if self.folder is None:
             return {}
-        return {"VIRTUAL_ENV": str(self.folder), "PATH": str(self.folder / PROGRAMS_FOLDER) + os.pathsep + path}
+        return {
+            "VIRTUAL_ENV": str(self.folder),
+            "PATH": str(self.folder / PROGRAMS_FOLDER) + os.pathsep + path,
+        }
 
 
 class Wanted(msgspec.Struct, frozen=True):
@@ -56,8 +59,8 @@ def find_environment(setting: Setting) -> Path | None:
             if not _python_in(folder).exists():
                 shown = folder.relative_to(setting.folder)
                 raise PlanFault(
-                    f"the virtual environment {shown} has no working interpreter (was it moved, or its Python removed?); "
-                    f"delete the folder {shown} and call again, and a new one is made"
+                    f"the virtual environment {shown} has no working interpreter: was it moved, or its Python removed?\n"
+                    f"Delete the folder {shown} and call again: a new one is made."
                 )
             return folder
     active = setting.environment.get("VIRTUAL_ENV")
@@ -66,7 +69,7 @@ def find_environment(setting: Setting) -> Path | None:
 
 def environment_for(setting: Setting, wanted: list[Wanted]) -> tuple[Environment, list[Step]]:
     """Return the environment that the project runs in, and the steps that make it ready."""
-    base = setting.tools.get("python", "python3")
+    base = setting.command("python", "python3")
     folder = find_environment(setting)
     if folder is None and not wanted:
         return Environment(base), []
@@ -126,7 +129,14 @@ def _why_install(setting: Setting, folder: Path, wanted: Wanted) -> str | None:
     for found in distributions(path=[str(place) for place in _site_packages(folder)]):
         installed[canonicalize_name(found.metadata["Name"] or "")] = found.version
         # PEP 610: an installation from a folder says which one.
-        homes.append(re.sub(r".*\"url\":\s*\"([^\"]*)\".*", r"\1", found.read_text("direct_url.json") or "", flags=re.DOTALL))
+        homes.append(
+            re.sub(
+                r".*\"url\":\s*\"([^\"]*)\".*",
+                r"\1",
+                found.read_text("direct_url.json") or "",
+                flags=re.DOTALL,
+            )
+        )
     if wanted.editable and setting.folder.as_uri() not in homes:
         return "the project itself is not installed in it"
     for text in wanted.requirements:

@@ -1,15 +1,15 @@
-"""The report as data. The JSON Schema in this folder is made from these types; a key that does not apply is left out."""
+"""The report as data; a key that does not apply is left out. The JSON Schema beside this file is made from it."""
 
 from __future__ import annotations
 
-from typing import Literal
+from typing import Final, Literal
 
 import msgspec
 
 from dokimon.core.declarations.requirement import Source
 from dokimon.core.machine.survey import Installation
 
-FORMAT = "dokimon-report/1"
+FORMAT: Final = "dokimon-report/1"
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
 CheckVerdict = Literal["passed", "failed", "unsure", "skipped"]

@@ -24,7 +24,7 @@ def verdict_of_findings(findings: Sequence[Finding], strict: bool) -> Verdict:
 
 def verdict_of_smoke(prepared: Sequence[Prepared], runs: Sequence[Run]) -> Verdict:
     """Return `passed`, `failed` or `unsure` for the steps and runs together."""
-    heard = {each.verdict for each in (*prepared, *runs)}
+    heard = {step.verdict for step in prepared} | {run.verdict for run in runs}
     return "failed" if "failed" in heard else "unsure" if "unsure" in heard else "passed"
 
 

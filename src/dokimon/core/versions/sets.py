@@ -32,7 +32,11 @@ class Cut(msgspec.Struct, frozen=True, eq=False):
         return bool((self.key, self.side) < (other.key, other.side))
 
     def __eq__(self, other: object) -> bool:
-        return isinstance(other, Cut) and (self.rank, self.key, self.side) == (other.rank, other.key, other.side)
+        return isinstance(other, Cut) and (self.rank, self.key, self.side) == (
+            other.rank,
+            other.key,
+            other.side,
+        )
 
     def __hash__(self) -> int:
         return hash((self.rank, self.key, self.side))

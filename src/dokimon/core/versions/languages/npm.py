@@ -22,7 +22,7 @@ _SIMPLE = re.compile(rf"(\^|~>?|[<>]\s*=|[<>=]?)\s*{_PARTIAL}(?=\s|$)")
 
 
 class _Ends(NamedTuple):
-    """One comparator or several joined: versions from `low` (inclusive) on, and so forth; None where there is no end."""
+    """One comparator, or several joined: the plain intervals, and where pre-releases are let in."""
 
     versions: VersionSet
     pre_releases: frozenset[tuple[int, int, int]] = frozenset()  # numbers for which pre-releases are accepted
@@ -45,7 +45,8 @@ class _Partial(NamedTuple):
         for part in groups[:3]:
             open_part = part is None or part in "xX*" or (numbers and numbers[-1] is None)
             numbers.append(None if open_part else int(part or 0))
-        return cls(*numbers, (groups[3] or "") if numbers[2] is not None else "")
+        major, minor, patch = numbers
+        return cls(major, minor, patch, (groups[3] or "") if patch is not None else "")
 
 
 def _at(major: int, minor: int = 0, patch: int = 0, pre_release: str = "") -> tuple[Key, str]:
@@ -67,8 +68,8 @@ def _ends(low: tuple[Key, str] | None, high: tuple[Key, str] | None, *, high_in:
 def _next(version: _Partial, part: int) -> tuple[Key, str]:
     """Return the first version, pre-releases counted, after all that share the numbers up to `part` (0 is major)."""
     numbers = [version.major or 0, version.minor or 0, version.patch or 0]
-    raised = [*numbers[:part], numbers[part] + 1, 0, 0][:3]
-    return _at(*raised, "0")
+    major, minor, patch = [*numbers[:part], numbers[part] + 1, 0, 0][:3]
+    return _at(major, minor, patch, "0")
 
 
 def _caret(v: _Partial) -> _Ends:

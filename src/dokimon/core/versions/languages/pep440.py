@@ -12,7 +12,6 @@ from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.pep440 import PEP440
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, Cut, VersionSet, after, before, between
 
-
 _LAST = 10**12
 """Stands for the last post-release or local version: no project counts that far."""
 
@@ -30,7 +29,11 @@ def _with_locals(version: Version) -> Cut:
 
 def _with_posts(version: Version) -> Cut:
     """The cut after `version` and its post-releases, unless it is one itself."""
-    return _with_locals(version) if version.is_postrelease else after(Version(f"{version.public}.post{_LAST}"), str(version))
+    return (
+        _with_locals(version)
+        if version.is_postrelease
+        else after(Version(f"{version.public}.post{_LAST}"), str(version))
+    )
 
 
 def _prefix(text: str) -> tuple[Cut, Cut]:
@@ -53,7 +56,6 @@ def _set_of(specifier: Specifier) -> VersionSet:
         version = Version(text)
     except InvalidVersion:
         return NONE
-    label = str(version)
     at, behind = before(version, str(version)), _with_locals(version)
     if operator == "~=":
         release = ".".join(str(n) for n in version.release[:-1])

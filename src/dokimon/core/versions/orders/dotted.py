@@ -11,7 +11,8 @@ from dokimon.core.versions.orders import Order
 
 _VERSION = re.compile(r"v?(\d+(?:\.\d+)*)(.*)", re.DOTALL)
 _PRE_RELEASE = re.compile(
-    r"[-._~]?(?:alpha|beta|rc|pre|preview|dev|ea|snapshot|nightly|canary|next|insiders|a|b|c)(?![a-z])", re.IGNORECASE
+    r"[-._~]?(?:alpha|beta|rc|pre|preview|dev|ea|snapshot|nightly|canary|next|insiders|a|b|c)(?![a-z])",
+    re.IGNORECASE,
 )
 
 Key = tuple[tuple[int, ...], int, tuple[tuple[int, int, str], ...]]
@@ -24,9 +25,7 @@ def key_of(numbers: tuple[int, ...], standing: int = BARE, suffix: str = "") -> 
     """Return the sort key of a version with these numbers; zeros at the end count for nothing."""
     while numbers and numbers[-1] == 0:
         numbers = numbers[:-1]
-    parts = tuple(
-        (0, int(p), "") if p.isdigit() else (1, 0, p.lower()) for p in re.findall(r"\d+|[A-Za-z]+", suffix)
-    )
+    parts = tuple((0, int(p), "") if p.isdigit() else (1, 0, p.lower()) for p in re.findall(r"\d+|[A-Za-z]+", suffix))
     return (numbers, standing, parts)
 
 
