@@ -104,7 +104,7 @@ def _ask(client: object, origin: str, path: str, left: float, started: float) ->
     timeout = httpx.Timeout(left, connect=min(left, _CONNECT_SECONDS))
     body, complete = bytearray(), True
     with client.stream("GET", origin + path, timeout=timeout) as response:
-        for chunk in response.iter_raw(65536):
+        for chunk in response.iter_raw():
             body += chunk
             if len(body) > LARGEST_BODY or time.monotonic() > deadline:
                 complete = False

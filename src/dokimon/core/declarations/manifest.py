@@ -153,8 +153,9 @@ def toml_line(text: str, keys: Keys) -> int:
             at = here + _split_key(key[1])
         else:
             continue
-        if at == keys[: len(at)] and len(at) > depth:
-            best, depth = number, len(at)
+        shared = min(len(at), len(keys))
+        if at[:shared] == keys[:shared] and shared > depth:
+            best, depth = number, shared
     return best
 
 

@@ -6,6 +6,7 @@ import re
 import threading
 import time
 from collections.abc import Sequence
+from importlib import import_module
 from typing import Literal
 
 import msgspec
@@ -129,6 +130,8 @@ class _Asking:
         self._asked: set[tuple[str, int]] = set()
         self._answers: dict[tuple[str, int], tuple[float, str]] = {}
         self._first: float | None = None
+        # Loading the HTTP client takes as long as many a server takes to start: do both at once.
+        threading.Thread(target=import_module, args=("httpx",), daemon=True).start()
 
     def ask(self, sockets: Sequence[Listening]) -> None:
         for at in sockets:

@@ -57,10 +57,10 @@ def find_environment(setting: Setting) -> Path | None:
     for folder in [*usual, *others]:
         if (folder / "pyvenv.cfg").is_file():
             if not _python_in(folder).exists():
-                shown = folder.relative_to(setting.folder)
+                name = folder.relative_to(setting.folder)
                 raise PlanFault(
-                    f"the virtual environment {shown} has no working interpreter: was it moved, or its Python removed?\n"
-                    f"Delete the folder {shown} and call again: a new one is made."
+                    f"the virtual environment {name} has no working interpreter: was it moved, or its Python removed?\n"
+                    f"Delete the folder {name} and call again: a new one is made."
                 )
             return folder
     active = setting.environment.get("VIRTUAL_ENV")

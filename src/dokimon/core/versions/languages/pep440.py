@@ -28,12 +28,10 @@ def _with_locals(version: Version) -> Cut:
 
 
 def _with_posts(version: Version) -> Cut:
-    """The cut after `version` and its post-releases, unless it is one itself."""
-    return (
-        _with_locals(version)
-        if version.is_postrelease
-        else after(Version(f"{version.public}.post{_LAST}"), str(version))
-    )
+    """The cut after `version` and its post-releases; after one of these, or a development release, there are none."""
+    if version.is_postrelease or version.is_devrelease:
+        return _with_locals(version)
+    return after(Version(f"{version.public}.post{_LAST}"), str(version))
 
 
 def _prefix(text: str) -> tuple[Cut, Cut]:

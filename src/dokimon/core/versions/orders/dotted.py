@@ -1,7 +1,7 @@
 """The order of plain dotted versions, with the suffixes that vendors add.
 
 Numbers compare as numbers, and 1.2 equals 1.2.0. A suffix that names a pre-release (`-rc1`, `b2`, `-ea`) sorts
-before the bare version; any other (`1.1.1w`, `12.2.0-14+deb12u1`) after it. What stands in brackets is left out.
+before the bare version; any other (`1.1.1a`, `12.2.0-14+deb12u1`) after it. What stands in brackets is left out.
 """
 
 import re
@@ -11,7 +11,8 @@ from dokimon.core.versions.orders import Order
 
 _VERSION = re.compile(r"v?(\d+(?:\.\d+)*)(.*)", re.DOTALL)
 _PRE_RELEASE = re.compile(
-    r"[-._~]?(?:alpha|beta|rc|pre|preview|dev|ea|snapshot|nightly|canary|next|insiders|a|b|c)(?![a-z])",
+    r"[-._~]?(?:alpha|beta|rc|pre|preview|dev|ea|snapshot|nightly|canary|next|insiders)(?![a-z])"
+    r"|[-._~]?[abc](?=\d)",
     re.IGNORECASE,
 )
 

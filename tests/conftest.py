@@ -1,0 +1,139 @@
+"""What the tests share: checkouts written from a table, tools that answer as told, and the installed program."""
+
+from __future__ import annotations
+
+import json
+import socket
+import subprocess
+import sys
+import time
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any, NamedTuple
+
+import jsonschema
+import psutil
+import pytest
+
+DOKIMON = Path(sys.executable).with_name("dokimon")
+STANDINS = Path(__file__).with_name("standins")
+SCHEMA = json.loads(
+    (Path(__file__).parents[1] / "src/dokimon/core/report/dokimon-report-1.schema.json").read_text("utf-8")
+)
+
+
+class Ended(NamedTuple):
+    """A call of the program that has ended."""
+
+    status: int
+    out: str
+    err: str
+
+    @property
+    def report(self) -> dict[str, Any]:
+        """The report that it printed; every one is valid against the schema that the package ships."""
+        read = json.loads(self.out)
+        jsonschema.validate(read, SCHEMA)
+        assert "Traceback" not in self.err
+        return read
+
+
+class World:
+    """A small world for one test: a folder of tools, a home, a checkout, and the program in it."""
+
+    def __init__(self, folder: Path) -> None:
+        self.tools, self.home, self.checkout = folder / "tools", folder / "home", folder / "checkout"
+        for each in (self.tools, self.home, self.checkout):
+            each.mkdir()
+        (self.checkout / ".git").mkdir()  # it ends the search for the root
+        (self.tools / "python").symlink_to(Path(sys.executable).resolve())
+        self.environment = {
+            "PATH": f"{self.tools}:/usr/bin:/bin",
+            "HOME": str(self.home),
+            "XDG_CACHE_HOME": str(self.home / ".cache"),
+            "LANG": "C.UTF-8",
+        }
+
+    def tool(self, name: str, script: str, folder: Path | None = None) -> Path:
+        """Put a stand-in on PATH: a shell script."""
+        path = (folder or self.tools) / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(f"#!/bin/sh\n# A stand-in for {name}, made by a test.\n{script}\n")
+        path.chmod(0o755)
+        return path
+
+    def write(self, files: dict[str, str | bytes]) -> Path:
+        """Write the files of the checkout and return its folder."""
+        for name, content in files.items():
+            path = self.checkout / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_bytes(content if isinstance(content, bytes) else content.encode())
+        return self.checkout
+
+    def start(self, *arguments: str | Path, cwd: Path | None = None, **more: Any) -> subprocess.Popen[str]:
+        """Start the program and return it running."""
+        return subprocess.Popen(
+            [str(DOKIMON), *map(str, arguments)],
+            cwd=cwd or self.checkout,
+            env=self.environment,
+            stdout=subprocess.PIPE,
+            stderr=subprocess.PIPE,
+            text=True,
+            **more,
+        )
+
+    def dokimon(self, *arguments: str | Path, cwd: Path | None = None, seconds: float = 60) -> Ended:
+        """Run the program to its end."""
+        process = self.start(*arguments, cwd=cwd)
+        try:
+            out, err = process.communicate(timeout=seconds)
+        finally:
+            process.kill()
+        return Ended(process.returncode, out, err)
+
+    def run_of(self, *arguments: str) -> tuple[int, dict[str, Any]]:
+        """Smoke-check the checkout; return the exit status and the one run in the report."""
+        ended = self.dokimon("smoke", "--format", "json", *arguments)
+        (run,) = ended.report["runs"]
+        return ended.status, run
+
+    def server(self, *behaviours: str, port: int | str = "any", more: str = "") -> None:
+        """Make the checkout one that runs the stand-in server."""
+        shown = f'"{port}"' if isinstance(port, str) else port
+        command = f"{sys.executable} {STANDINS / 'server.py'} {{port}} {' '.join(behaviours)}"
+        self.write(
+            {"dokimon.toml": f'format = 1\n[[run]]\nname = "harbour"\ncommand = "{command}"\nport = {shown}\n{more}'}
+        )
+
+
+@pytest.fixture
+def world(tmp_path: Path) -> Iterator[World]:
+    """A world of the test's own, in which no process is left when the test is over."""
+    made = World(tmp_path)
+    yield made
+    deadline = time.monotonic() + 2  # a process that was killed a moment ago may still be there
+    while (left := processes_of(made)) and time.monotonic() < deadline:
+        time.sleep(0.05)
+    for process in left:
+        process.kill()
+    assert not left, f"processes are left: {left}"
+
+
+def processes_of(world: World) -> list[psutil.Process]:
+    """Return the living processes whose home is this world's: all that was started in it, whoever is their parent."""
+    found = []
+    for process in psutil.process_iter():
+        try:
+            if process.environ().get("HOME") == str(world.home) and process.status() != psutil.STATUS_ZOMBIE:
+                found.append(process)
+        except psutil.Error:
+            continue
+    return found
+
+
+@pytest.fixture
+def free_port() -> int:
+    """A port that is free at this moment."""
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        return int(probe.getsockname()[1])

@@ -1,0 +1,129 @@
+"""Checks on answers that are hard to come by: a server in the test's own process gives them."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+import pytest
+
+from dokimon.core.checks import page as page_module
+from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
+from dokimon.core.checks.page import check_page
+from dokimon.core.planning.plan import PageCheck
+
+ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
+    "/page": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/s.js></script><script src=/s.js></script><link rel=stylesheet href=t.css><link rel='alternate stylesheet' href=no.css><script src='https://elsewhere.invalid/x.js'></script><script type='text/template' src=/no></script><script src='data:,x'></script>"),
+    "/base": (200, {"Content-Type": "text/html"}, b"<base href=/deep/><title>a</title><script src=s.js></script>"),
+    "/deep/s.js": (200, {"Content-Type": "application/javascript; charset=utf-8"}, b"1"),
+    "/s.js": (200, {"Content-Type": "text/javascript"}, b"1"),
+    "/t.css": (200, {"Content-Type": "text/css"}, b"p {}"),
+    "/wrong": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/plain.js></script><script src=/gone.js></script><link rel=stylesheet href=/s.js>"),
+    "/plain.js": (200, {"Content-Type": "text/plain"}, b"1"),
+    "/empty": (200, {"Content-Type": "text/html"}, b""),
+    "/json": (200, {"Content-Type": "application/json"}, b'{"to": "Heron Quay"}'),
+    "/moved": (302, {"Location": "/page"}, b""),
+    "/local": (302, {"Location": "http://localhost:PORT/json"}, b""),
+    "/away": (302, {"Location": "https://elsewhere.invalid/"}, b""),
+    "/loop": (302, {"Location": "/loop"}, b""),
+    "/signin": (401, {}, b"who is there?"),
+    "/escape": (200, {"Content-Type": "text/html"}, "<title>\x1b[31m[bold]red[/]\u202e</title>x".encode()),
+    "/latin": (200, {"Content-Type": "text/html"}, b"<title>caf\xe9</title><p>x"),
+    "/nested": (200, {"Content-Type": "text/html"}, b"<div>" * 3000 + b"deep"),
+}  # fmt: skip
+
+
+class Handler(BaseHTTPRequestHandler):
+    def do_GET(self) -> None:
+        if self.path == "/endless":
+            self.send_response(200)
+            self.end_headers()
+            try:
+                while True:
+                    self.wfile.write(b"x" * 65536)
+            except OSError:
+                return
+        if self.path == "/drip":
+            self.send_response(200)
+            self.end_headers()
+            for _ in range(100):
+                try:
+                    self.wfile.write(b"x")
+                    self.wfile.flush()
+                except OSError:
+                    return
+                threading.Event().wait(0.05)
+            return
+        if self.path == "/half":
+            self.wfile.write(b"HTTP/1.1 200 OK\r\nContent-Le")
+            return
+        status, headers, body = ANSWERS.get(self.path, (404, {}, b"no"))
+        self.send_response(status)
+        for name, value in headers.items():
+            self.send_header(name, value.replace("PORT", str(self.server.server_port)))  # type: ignore[attr-defined]
+        self.end_headers()
+        self.wfile.write(body)
+
+    def log_message(self, *_: object) -> None:
+        pass
+
+
+@pytest.fixture(scope="module")
+def origin() -> Iterator[str]:
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    yield f"http://127.0.0.1:{server.server_port}"
+    server.shutdown()
+    server.server_close()
+
+
+@pytest.mark.parametrize(
+    "path, verdicts, says",
+    [
+        ("/page", "passed passed passed", "2 of 2 load; 1 lie elsewhere and were not fetched"),
+        ("/base", "passed passed passed", "1 of 1 load"),
+        ("/wrong", "passed passed failed failed failed failed", "served as text/plain, which browsers refuse as a script"),
+        ("/wrong", "passed passed failed failed failed failed", "served as text/javascript, which browsers refuse as a style"),
+        ("/wrong", "passed passed failed failed failed failed", "status 404"),
+        ("/empty", "unsure unsure", "it answers, but with nothing"),
+        ("/json", "passed", "200, application/json, 20 bytes"),
+        ("/moved", "passed passed passed", "at /page"),
+        ("/local", "passed", "at /json"),
+        ("/away", "unsure", "sends on to https://elsewhere.invalid/"),
+        ("/loop", "failed", "more than 10 redirects"),
+        ("/signin", "unsure", "lets nobody in without signing in"),
+        ("/none", "unsure", "nothing is routed here"),
+        ("/endless", "passed", "more than 8388608 bytes"),
+        ("/half", "failed", "disconnected"),
+        ("/escape", "passed passed", "“[bold]red[/]\N{REPLACEMENT CHARACTER}”"),
+        ("/latin", "passed passed", "“café”"),
+        ("/nested", "passed passed", "no title, 1 word"),
+    ],
+)  # fmt: skip
+def test_pages_and_how_they_are_graded(origin: str, path: str, verdicts: str, says: str) -> None:
+    checks = check_page(origin, PageCheck(path))
+    assert [check.verdict for check in checks] == verdicts.split(), checks
+    assert any(says in check.seen for check in checks), checks
+    assert not any("\x1b" in check.seen for check in checks)
+
+
+def test_time_and_size_are_bounded(origin: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    assert len(fetch(origin, "/endless", seconds=20).body) == LARGEST_BODY
+    slow = fetch(origin, "/drip", seconds=0.4)
+    assert not slow.complete and slow.seconds < 3
+    monkeypatch.setattr(page_module, "PAGE_SECONDS", 0.2)
+    closed = check_page("http://127.0.0.1:9", PageCheck())
+    assert closed[0].verdict == "failed" and closed[0].expected == "an answer"
+
+
+@pytest.mark.parametrize(
+    "address, path",
+    [
+        ("x.js", "/a/x.js"), ("/x.js?v=1", "/x.js?v=1"), ("http://localhost:80/y", None), ("http://localhost:5000/y", "/y"),
+        ("//127.0.0.1:5000/y", "/y"), ("http://[::1]:5000", "/"), ("https://localhost:5000/", None), ("http://example.invalid:5000/", None),
+        ("http://[broken/", None), ("http://localhost:99999/", None), ("../../x", "/x"),
+    ],
+)  # fmt: skip
+def test_what_counts_as_the_runs_own(address: str, path: str | None) -> None:
+    assert own_path(address, "http://127.0.0.1:5000", "/a/b") == path

@@ -1,0 +1,44 @@
+"""The demo, and the sample that it leaves to play with."""
+
+from __future__ import annotations
+
+import json
+
+from conftest import World
+from dokimon.core.report.as_json import SCHEMA_FILE, schema
+
+
+def test_the_demo_shows_everything_and_ends_well(world: World) -> None:
+    ended = world.dokimon("demo")
+    assert (ended.status, ended.err) == (0, ""), ended
+    for shown in (
+        "unmet",
+        "→",
+        "“Departures · Saltmarsh Ferries”",
+        "2 of 2 load",
+        "high water",
+        "Saltmarsh Ferries: passed",
+    ):
+        assert shown in ended.out
+    assert all(len(line) <= 100 for line in ended.out.splitlines())
+
+
+def test_the_copy_can_be_played_with(world: World) -> None:
+    assert world.dokimon("demo", "--to", "ferries").status == 0
+    folder = world.checkout / "ferries"
+    status, reports = 0, []
+    for arguments in (("verify",), ("smoke",), ("smoke", "--run", "tides"), ("verify", "--strict")):
+        ended = world.dokimon(*arguments, "--format", "json", cwd=folder)
+        reports.append(ended.report)
+        status = ended.status
+    assert [report["verdict"] for report in reports] == ["met", "passed", "passed", "unmet"] and status == 1
+    assert [run["kind"] for run in reports[1]["runs"]] == ["server", "program"]
+    assert [run["name"] for run in reports[2]["runs"]] == ["tides"]
+    page = folder / "board/site/index.html"
+    page.write_text(page.read_text().replace("/board.js", "/gone.js"))
+    ended = world.dokimon("smoke", "--run", "board", cwd=folder)
+    assert ended.status == 1 and "script /gone.js" in ended.out and "status 404" in ended.out
+
+
+def test_the_schema_in_the_package_is_the_one_of_the_types() -> None:
+    assert json.loads(SCHEMA_FILE.read_text("utf-8")) == json.loads(json.dumps(schema()))

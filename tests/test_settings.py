@@ -1,0 +1,68 @@
+"""`dokimon.toml`: what is wrong with it is said with its line and what would be right."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import pytest
+
+from dokimon.core.declarations.manifest import Manifest
+from dokimon.core.settings import SettingsFault, read_settings, seconds
+
+RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
+
+
+def manifest(text: str) -> Manifest:
+    return Manifest(Path("dokimon.toml"), "dokimon.toml", text)
+
+
+@pytest.mark.parametrize(
+    "text, line, says",
+    [
+        ("", 1, "the file must say `format = 1`"),
+        ("format = 2", 1, "the file must say `format = 1`"),
+        ("format = 1\n[need]\n", 2, "write [[need]], with two brackets"),
+        ('format = 1\n[[need]]\ntool = "node"\nversoin = "18"', 4, 'unknown key "versoin" in [[need]]; did you mean "version"?'),
+        ("format = 1\n[[nede]]\n", 2, 'unknown key "nede" in dokimon.toml; did you mean "need"?'),
+        ('format = 1\n[project]\ntitle = "x"', 3, 'unknown key "title" in [project]; known are name'),
+        ('format = 1\n[[need]]\nversion = "18"', 2, '[[need]] needs the key "tool"'),
+        ('format = 1\n[[need]]\ntool = "node"\nversion = 18', 4, '"version" in [[need]] must be text in quotes, not a whole number'),
+        ('format = 1\n[[need]]\ntool = "node"\nversion = ">=18,"', 4, "\"version\" cannot be read: '>=18,': nothing stands here"),
+        ('format = 1\n[[need]]\ntool = "node"\nstrength = "must"', 4, '"strength" in [[need]] cannot be "must"; it can be required or advised'),
+        (f"format = 1\n{RUN}port = 70000", 5, "70000 is no port"),
+        (f'format = 1\n{RUN}port = "8000"', 5, '"port" in [[run]] cannot be "8000"; it can be any'),
+        (f"format = 1\n{RUN}up = {{ lien = 'x' }}", 5, 'unknown key "lien" in `up` of [[run]]; did you mean "line"?'),
+        (f"format = 1\n{RUN}up = {{ within = '1 day' }}", 5, '"1 day" is no duration; write for example "60s"'),
+        (f"format = 1\n{RUN}up = {{ line = '(' }}", 5, "'(' is not a regular expression"),
+        (f"format = 1\n{RUN}{RUN}", 6, 'there is another run named "board"'),
+        (f'format = 1\n{RUN}[[smoke]]\nof = "baord"\nget = "/"', 6, 'no run is named "baord"; did you mean "board"?'),
+        (f'format = 1\n{RUN}[[smoke]]\nget = "board"', 6, '"get" is a path on the run itself'),
+        (f"format = 1\n{RUN}[[smoke]]\nstatus = 200", 5, 'also needs "get"'),
+        (f'format = 1\n{RUN}[[smoke]]\nof = "board"', 5, "[[smoke]] checks nothing"),
+        ("format = 1\nname = board", 2, "is not valid TOML"),
+    ],
+)  # fmt: skip
+def test_faults_name_the_line_and_the_remedy(text: str, line: int, says: str) -> None:
+    with pytest.raises(SettingsFault) as raised:
+        read_settings(manifest(text))
+    assert [(fault.line, says in fault.says) for fault in raised.value.faults] == [(line, True)], raised.value.faults
+
+
+def test_all_faults_are_told_at_once() -> None:
+    with pytest.raises(SettingsFault) as raised:
+        read_settings(
+            manifest('format = 1\n[[need]]\ntool = 1\n[[need]]\ntool = "git"\nwhi = "x"\n[[run]]\nname = "a"\n')
+        )
+    assert [fault.line for fault in raised.value.faults] == [3, 6, 7]
+
+
+def test_the_example_of_the_documentation_can_be_read() -> None:
+    text = (Path(__file__).parents[1] / "docs/configuration.md").read_text("utf-8")
+    example = text.split("```toml\n", 1)[1].split("```", 1)[0]
+    settings = read_settings(manifest(example))
+    assert settings.need and settings.prepare and settings.run and settings.smoke
+
+
+@pytest.mark.parametrize("text, expected", [("60s", 60), ("1.5m", 90), ("200ms", 0.2), ("1 h", 3600)])
+def test_durations(text: str, expected: float) -> None:
+    assert seconds(text) == pytest.approx(expected)
