@@ -52,6 +52,7 @@ def read(folder: Path, files: dict[str, str | bytes]) -> list[tuple[str, str, st
         ({"pyproject.toml": '[project]\nname = "tides"\nrequires-python = ">=3.11"\n'}, [("python", ">=3.11", "pyproject.toml:3")]),
         ({"pyproject.toml": '[project]\nname = "tides"\n'}, [("python", "any version", "pyproject.toml:1")]),
         ({"pyproject.toml": "[tool.other]\nrequires-python = 1\n"}, []),
+        ({"pyproject.toml": "[tool.other]\n[build-system]\nrequires = []"}, [("python", "any version", "pyproject.toml:2")]),
         ({".python-version": "3.12\n3.11.2\n"}, [("python", "==3.12.*", ".python-version:1")]),
         ({".python-version": "3.12.4"}, [("python", "==3.12.4", ".python-version:1")]),
         ({"manage.py": "", "requirements.txt": "django"}, [("python", "any version", "requirements.txt:1")]),

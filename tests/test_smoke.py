@@ -18,7 +18,7 @@ from pathlib import Path
 import psutil
 import pytest
 
-from conftest import STANDINS, World, processes_of
+from conftest import STANDINS, World, processes_of, report_in
 
 
 def check_of(run: dict[str, object], name: str) -> dict[str, str]:
@@ -226,7 +226,7 @@ def test_keep_leaves_it_up_until_interrupted(world: World) -> None:
     assert b"Harbour" in page
     process.send_signal(signal.SIGINT)
     out, _ = process.communicate(timeout=20)
-    assert process.returncode == 0 and json.loads(out)["verdict"] == "passed"
+    assert process.returncode == 0 and report_in(out)["verdict"] == "passed"
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
@@ -237,7 +237,7 @@ def test_an_interruption_stops_everything_and_still_reports(world: World, number
     time.sleep(0.5)
     process.send_signal(number)
     out, _ = process.communicate(timeout=20)
-    report = json.loads(out)
+    report = report_in(out)
     assert (process.returncode, report["interrupted"], report["runs"][0]["reason"]) == (130, True, "interrupted")
     assert not processes_of(world)
 
@@ -296,7 +296,7 @@ def test_a_real_node_service_behind_the_real_npm(world: World) -> None:
 def test_two_at_once_do_not_disturb_each_other(world: World) -> None:
     world.server()
     both = [world.start("smoke", "--format", "json") for _ in range(2)]
-    reports = [json.loads(process.communicate(timeout=30)[0]) for process in both]
+    reports = [report_in(process.communicate(timeout=30)[0]) for process in both]
     assert [report["verdict"] for report in reports] == ["passed", "passed"]
 
 

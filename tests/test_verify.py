@@ -86,8 +86,13 @@ def test_a_shim_answers_by_the_folder_it_is_asked_in(world: World) -> None:
     world.write({".python-version": "3.10"})
     report = world.dokimon("verify", "--format", "json").report
     shim = report["installations"][0]
-    assert (shim["version"], shim["via"], shim["reached"]) == ("3.10.9", "pyenv", True)
+    assert (shim["version"], shim["via"], shim["shim"], shim["reached"]) == ("3.10.9", "pyenv", True, True)
     assert report["verdict"] == "met"
+    world.tool("python", "# pyenv exec\necho \"version '3.10' is not installed\"; exit 1", shims)
+    world.tool("pyenv", "true")
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert (finding["verdict"], finding["remedies"][0]["command"]) == ("unknown", "pyenv install 3.10")
+    assert "printed “version '3.10' is not installed” and ended with 1" in finding["reason"]
 
 
 def test_files_tell_the_version_before_anything_is_run(world: World, tmp_path: Path) -> None:

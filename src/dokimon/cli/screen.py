@@ -12,6 +12,7 @@ from rich.table import Table
 from rich.text import Text
 
 from dokimon.core.report.model import Finding, Remedy, Report
+from dokimon.core.text import clean
 
 VERDICT_STYLES = {
     "met": "green",
@@ -25,6 +26,10 @@ VERDICT_STYLES = {
     "unsure": "bold yellow",
     "skipped": "dim",
 }
+
+
+_QUOTE = 44
+"""Characters of a quoted line that a table has room for."""
 
 
 def verdict_text(verdict: str, advised: bool = False) -> Text:
@@ -73,6 +78,8 @@ def findings_table(findings: Iterable[Finding]) -> Table:
         if advised:
             accepts.append(" (advised)", style="italic")
         accepts.append(f"\n{_asked_by(finding)}", style="dim")
+        if finding.source.text:
+            accepts.append(f"  {clean(finding.source.text, _QUOTE)}", style="dim italic")
         table.add_row(
             Text(finding.tool, style="bold"), accepts, _found(finding), verdict_text(finding.verdict, advised)
         )
@@ -129,7 +136,7 @@ def draw_copies(console: Console, report: Report) -> None:
         note = "reached" if copy.reached else copy.reason or "shadowed"
         path = Text(short_path(copy.path))
         if copy.via:
-            path.append(f"\n{short_path(copy.via)}", style="dim")
+            path.append(f"\n{f'a shim of {copy.via}' if copy.shim else short_path(copy.via)}", style="dim")
         table.add_row(Text(copy.tool, style="bold"), Text(copy.version or "?"), path, Text(how), Text(note))
     console.print(table)
     console.print()

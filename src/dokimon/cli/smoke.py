@@ -49,10 +49,13 @@ def smoke(
     This runs the project's own code: calling it is the consent.
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refuse_settings
+    from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.planning.plan import PlanFault
     from dokimon.core.report.outcome import exit_status
     from dokimon.core.settings import SettingsFault
 
+    if WINDOWS:
+        refuse("smoke does not run on Windows yet; verify does")
     folder = folder_asked(path)
     try:
         report = smoke_in(

@@ -29,6 +29,8 @@ def verify(
 ) -> None:
     """Hold what the project declares against what this machine has: a verdict for each need, and what to do."""
     import os
+    import threading
+    from importlib import import_module
 
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import deliver, folder_asked, refuse_settings
@@ -37,6 +39,9 @@ def verify(
     from dokimon.core.settings import SettingsFault
 
     folder = folder_asked(path)
+    if form is Format.table:
+        # While tools are being asked there is time to load what will draw the table.
+        threading.Thread(target=import_module, args=("dokimon.cli.screen",), daemon=True).start()
     try:
         with abandoning():
             verified = verifying.verify(folder, os.environ)

@@ -100,7 +100,9 @@ def _remedies(
         source = requirement.source
         return (Remedy(f"mend {source.file}, line {source.line}"),)
     reached = next((copy for copy in copies if copy.reached), None)
-    if verdict == "unknown" and reached:
+    if (
+        verdict == "unknown" and reached and not reached.shim
+    ):  # a shim that tells nothing has no version for this folder
         return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
     found = [*_other_copy(requirement, copies)]
     entry = find_tool(requirement.tool)

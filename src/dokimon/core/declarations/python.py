@@ -11,9 +11,13 @@ from dokimon.core.declarations.requirement import Requirement, Source, any_versi
 
 def read_pyproject(manifest: Manifest) -> list[Requirement]:
     """Read `requires-python` (PEP 621)."""
-    project = as_toml(manifest).get("project")
+    data = as_toml(manifest)
+    project = data.get("project")
     if project is None:
-        return []
+        if "build-system" not in data:
+            return []  # only the settings of some tool
+        line = toml_line(manifest.text, ("build-system",))
+        return [any_version("python", manifest.source(line), "the project is a Python package")]
     if not isinstance(project, dict):
         return [unreadable("python", manifest.source(1), '"project" must be a table')]
     wanted = project.get("requires-python")

@@ -20,8 +20,8 @@ class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
     """One copy of a tool on this machine.
 
     `reached` says whether a command typed in the project's folder starts it; `known_by` is `file` or `asked`;
-    `via` names a shim's manager, or the file behind a link, or the file that told the version. Where `version` is
-    missing, `reason` says why. `seconds` is how long asking took.
+    `via` is the file behind a link, or the file that told the version, or, for a `shim`, the version manager that it
+    belongs to. Where `version` is missing, `reason` says why. `seconds` is how long asking took.
     """
 
     tool: str
@@ -30,6 +30,7 @@ class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
     version: str | None = None
     known_by: str | None = None
     via: str | None = None
+    shim: bool = False
     reason: str | None = None
     seconds: float | None = None
 
@@ -66,7 +67,9 @@ def _uncatalogued(name: str) -> Tool:
 
 def _installation(tool: Tool, copy: Copy, folder: Path, checkout: Path, environment: Mapping[str, str]) -> Installation:
     via = copy.shim_of or (clean(str(copy.real)) if copy.real != copy.path else None)
-    made = Installation(tool.name, clean(str(copy.path)), copy.reached, via=via, reason=copy.fault)
+    made = Installation(
+        tool.name, clean(str(copy.path)), copy.reached, via=via, shim=copy.shim_of is not None, reason=copy.fault
+    )
     if copy.fault:
         return made
     if not copy.shim_of and (told := version_in_files(copy.path, copy.real, tool.evidence)):
