@@ -99,9 +99,6 @@ class LiveProgress(Progress):
         self._subject, self._doing, self._last = subject, doing, ""
         self._since = time.monotonic()
 
-    def note(self, text: str) -> None:
-        self.say(text)
-
     def say(self, text: str) -> None:
         self._console.print(text)
 

@@ -169,10 +169,14 @@ def _check_server(run: Run, plan: RunPlan, state: State, tree: Tree, halt: threa
     unsure = [check for check in checks if check.verdict == "unsure"]
     if failed:
         last = tree.output.last(_LAST_LINES)
-        return _changed(run, "failed", f"{failed[0].name}: {failed[0].seen}", checks=checks, last_lines=last)
+        return _changed(run, "failed", _said(failed[0]), checks=checks, last_lines=last)
     if unsure:
-        return _changed(run, "unsure", f"{unsure[0].name}: {unsure[0].seen}", checks=checks)
+        return _changed(run, "unsure", _said(unsure[0]), checks=checks)
     return _changed(run, "passed", "it is up, and every check passed", checks=checks)
+
+
+def _said(check: Check) -> str:
+    return f"{check.name}: {check.seen} (expected: {check.expected})"
 
 
 def _pages(url: str, plan: RunPlan, halt: threading.Event) -> tuple[Check, ...] | None:
