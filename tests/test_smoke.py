@@ -62,6 +62,13 @@ def test_a_server_and_what_is_made_of_it(
         assert run["up_seconds"] >= 2
 
 
+def test_a_slow_first_answer_to_a_check_is_time_and_no_failure(world: World) -> None:
+    """Known to be up by a line, so that the check's own request is the first, and compiles."""
+    world.server("slow-first", more="up = { line = 'is ready' }\n[[smoke]]\nget = '/'\ntitle = 'Harbour'\n")
+    status, run = world.run_of()
+    assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]  # type: ignore[operator]
+
+
 def test_the_script_that_is_no_script_is_named(world: World) -> None:
     world.server("shell", "falls-back")
     drawn = world.dokimon("smoke")
