@@ -9,17 +9,27 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dokimon.core.versions import VersionFault, admits, compiled
+from dokimon.core.versions.orders.composer import COMPOSER
+from dokimon.core.versions.orders.dart import DART
 from dokimon.core.versions.orders.dotted import DOTTED
+from dokimon.core.versions.orders.gem import GEM
+from dokimon.core.versions.orders.go import GO
+from dokimon.core.versions.orders.gradle import GRADLE
+from dokimon.core.versions.orders.java import JAVA
+from dokimon.core.versions.orders.maven import MAVEN
+from dokimon.core.versions.orders.nuget import NUGET
 from dokimon.core.versions.orders.semver import SEMVER
 from dokimon.core.versions.sets import ALL, NONE, VersionSet, after, before, between, union
 
-TABLE = [line.split("\t") for line in Path(__file__).with_name("npm_answers.tsv").read_text().splitlines() if line]
+ANSWERS = sorted(Path(__file__).with_name("answers").glob("*.tsv"))
 
 
-@pytest.mark.parametrize("constraint, version, expected", TABLE)
-def test_npm_answers_as_npm_does(constraint: str, version: str, expected: str) -> None:
-    """The table was drawn from npm's own `semver` (tests/differential/npm.py)."""
-    assert admits("npm", constraint, version) is (expected == "true")
+@pytest.mark.parametrize("table", ANSWERS, ids=[path.stem for path in ANSWERS])
+def test_answers_are_those_of_the_reference(table: Path) -> None:
+    """The tables were drawn from npm, Composer, RubyGems, Maven and poetry-core (tests/differential/compare.py)."""
+    rows = [line.split("\t") for line in table.read_text("utf-8").splitlines()]
+    wrong = [row for row in rows if admits(table.stem, row[0], row[1]) is not (row[2] == "true")]
+    assert len(rows) == 80 and not wrong
 
 
 @pytest.mark.parametrize(
@@ -42,6 +52,44 @@ def test_npm_answers_as_npm_does(constraint: str, version: str, expected: str) -
         ("node-version-file", "v20.11", "20.11.0 v20.11.9", "20.12.0"),
         ("node-version-file", "lts/-1", "22.1.0", "24.0.0"),
         ("node-version-file", "node", "5.0.0", ""),
+        ("poetry", "^3.11", "3.11.0 3.12.9 3.99", "3.10 4.0 4.0rc1"),
+        ("poetry", "~3.11 || 2.7.*", "3.11.9 2.7.18", "3.12 2.8"),
+        ("composer", "^8.1 || ~7.4.3", "8.1.0 8.3.2 7.4.9 8.1.0-dev", "9.0 7.5.0 9.0.0-dev"),
+        ("composer", ">=7.4@beta, <8", "7.4.0-beta2 7.4", "7.4.0-alpha1 8.0.0-beta1"),
+        ("maven", "[1.8,9),[11,)", "1.8.0 11 17", "9 10 1.8-rc1"),
+        ("maven", "3.6", "1 9", ""),
+        ("gradle", "[1.0,2.0[", "1.0 1.9", "2.0 2.0-rc-1 0.9"),
+        ("gradle", "1.+", "1.0 1.99-beta 1", "2.0 2-rc 0.9"),
+        ("gradle", "8.5", "8.5", "8.5.1 8.4"),
+        ("gradle", "latest.release", "1 99", ""),
+        ("gem", "~> 3.1", "3.1.0 3.9 3.2.0.rc1", "4.0 4.0.0.pre 3.0.9"),
+        ("gem", ">= 2.7, < 4", "2.7.8 3.3", "2.6 4.0"),
+        ("cargo", "1.70", "1.70.0 1.95.0", "1.69.9 2.0.0 1.71.0-beta.1"),
+        ("cargo", "~0.3.2, <0.3.9", "0.3.2 0.3.8", "0.3.9 0.4.0"),
+        ("cargo", "=1.2.*", "1.2.0 1.2.9", "1.3.0"),
+        ("cargo", ">1.2, <=1.4", "1.3.0 1.4.9", "1.2.9 1.5.0"),
+        ("cargo", "^0.0.3-beta.1", "0.0.3-beta.2 0.0.3", "0.0.4 0.0.3-alpha"),
+        ("nuget", "8.0", "8.0.0 9.1 8.0.1-beta", "7.9 8.0.0-rc1"),
+        ("nuget", "(1.0,2.0]", "1.0.1 2.0.0 2.0.0-RC1", "1.0 2.0.1"),
+        ("nuget", "1.*", "1.0 1.9.9", "2.0 0.9"),
+        ("nuget", "[1.2.3.4]", "1.2.3.4", "1.2.3 1.2.3.5"),
+        ("sdk-rollforward", "8.0.302 latestFeature", "8.0.302 8.0.410", "8.0.301 8.1.100 9.0.100"),
+        ("sdk-rollforward", "8.0.302", "8.0.302 8.0.399", "8.0.400 8.0.301"),
+        ("sdk-rollforward", "8.0.302 rollForward=major allowPrerelease=false", "8.0.302 10.0.100", "9.0.100-rc.1 8.0.300"),
+        ("sdk-rollforward", "8.0.302 disable", "8.0.302", "8.0.303"),
+        ("sdk-rollforward", "8.0.302 minor", "8.1.100 8.9.900", "9.0.100"),
+        ("go", "1.21", "1.21 1.21rc1 go1.21.0 1.22.3", "1.20.14"),
+        ("go", "1.21.0", "1.21.0 1.22rc1", "1.21rc2 1.21"),
+        ("go", "go1.20", "1.20 1.20.0 1.20.1", "1.20rc1 1.19.13"),
+        ("cmake", "3.16...3.28", "3.16 3.16.0 3.30 4.1", "3.15.7 3.16-rc1"),
+        ("cmake", "1.2...<2.0", "1.2 1.9", "2.0 1.1"),
+        ("swift", "5.9", "5.9 5.9.2 6.0", "5.8.1"),
+        ("elixir", "~> 1.14", "1.14.0 1.18.2 1.15.0-dev", "1.13.4 2.0.0 2.0.0-dev"),
+        ("elixir", ">= 1.0.0 and < 2.0.0 or == 3.0.0", "1.5.0 3.0.0 2.0.0-rc.1", "2.0.0 0.9.0"),
+        ("dart", "^0.1.2", "0.1.2 0.1.9", "0.2.0 0.2.0-dev 0.1.1"),
+        ("dart", ">=2.12.0 <4.0.0", "2.12.0 3.9.9", "4.0.0 4.0.0-1.0.dev 2.11.0"),
+        ("dart", ">=2.0.0-dev <2.0.0", "2.0.0-dev 2.0.0-rc", "2.0.0"),
+        ("dart", "any", "0.0.1", ""),
     ],
 )  # fmt: skip
 def test_languages(language: str, constraint: str, accepted: str, refused: str) -> None:
@@ -55,7 +103,11 @@ def test_languages(language: str, constraint: str, accepted: str, refused: str) 
     [
         ("npm", ">=18 foo", 5), ("npm", "^^1", 0), ("npm", ">=18 || newest", 8), ("npm", "1.02.3", 0),
         ("plain", ">=18,", 5), ("plain", "newest", 0), ("plain", ">=18, <", 6), ("plain", "18 or ", 6),
-        ("pep440", ">=3.11,abc", 7), ("node-version-file", "lts/harbour", 4), ("node-version-file", "system", 0),
+        ("poetry", "^3.11, new", 7), ("composer", "^8.1 || new", 8), ("maven", "[1.0,2.0", 0), ("maven", "[1,2],[1.5,3]", 6),
+        ("gradle", "[1.0", 0), ("gem", ">= 1.0, new", 8), ("cargo", "1.0, >=new", 5), ("nuget", "[1.0", 0), ("nuget", "new", 0),
+        ("sdk-rollforward", "8.0.302 newest", 8), ("sdk-rollforward", "8.0", 0), ("go", "new", 0), ("cmake", "3.16..3.2", 0),
+        ("swift", "5.x", 0), ("elixir", ">= 1.0.0 and 2", 13), ("elixir", ">= 1.0", 0), ("dart", "^1.2.3 new", 7),
+        ("cmake", "3.16...3.2", 7), ("maven", "", 0), ("cargo", "", 0), ("pep440", ">=3.11,abc", 7), ("node-version-file", "lts/harbour", 4), ("node-version-file", "system", 0),
     ],
 )  # fmt: skip
 def test_faults_say_where(language: str, constraint: str, position: int) -> None:
@@ -104,11 +156,27 @@ def test_sets_in_words(language: str, constraint: str, words: str) -> None:
         (DOTTED, "3.13.0a1 3.13.0rc1 3.13.0 3.13.0-14+deb12u1 3.13.1"),
         (DOTTED, "21-ea 21 21.0.1"),
         (DOTTED, "1.1.1 1.1.1a 1.1.1w 1.1.2"),
+        (JAVA, "1.7.0_80 1.8.0_302 8.0.392 9 11.0.2 17.0.9+9 21-ea 21 21.0.1"),
+        (GO, "1.20rc1 1.20 1.20.1 1.21 1.21rc1 1.21.0 1.22"),
+        (NUGET, "1.0.0-alpha 1.0.0-BETA 1.0.0 1.0.0.1 1.0.1"),
+        (GEM, "1.0.a 1.0.b1 1.0.rc 1.0 1.0.1 1.1"),
+        (MAVEN, "1-alpha-1 1-beta 1-m3 1-rc 1-SNAPSHOT 1 1-sp 1-x 1-1 1.0.1 1.1"),
+        (COMPOSER, "1.0-dev 1.0-alpha1 1.0beta2 1.0-RC1 1.0 1.0-p1 1.0.0.1 1.1"),
+        (GRADLE, "1.0-dev 1.0-alpha 1.0-rc-1 1.0-snapshot 1.0-final 1.0-ga 1.0-release 1.0-sp 1.0 1.0.1 1.1"),
+        (DART, "1.0.0-dev 1.0.0 1.0.0+1 1.0.1"),
     ],
 )  # fmt: skip
 def test_orders_rise(order: object, rising: str) -> None:
     keys = [order.key(version) for version in rising.split()]  # type: ignore[attr-defined]
-    assert keys == sorted(keys) and len(set(keys)) == len(keys)
+    assert all(lower < higher for lower, higher in zip(keys, keys[1:], strict=False))
+
+
+def test_java_versions_of_both_schemes_are_one_order() -> None:
+    assert JAVA.key("1.8.0_392") == JAVA.key("8.0.392") and JAVA.key("1.8") == JAVA.key("8")
+    assert JAVA.key("17.0.9+9") == JAVA.key("17.0.9") and JAVA.key("1.8.0_292-b10") == JAVA.key("8.0.292")
+    assert compiled("plain", ">=1.8, <17", JAVA).admits("11.0.2") and not compiled("plain", "17", JAVA).admits(
+        "1.8.0_17"
+    )
 
 
 def test_dotted_leaves_out_what_adds_nothing() -> None:

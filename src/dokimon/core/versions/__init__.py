@@ -8,20 +8,36 @@ from importlib import import_module
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.orders import Order
 
 __all__ = ["LANGUAGES", "Constraint", "VersionFault", "admits", "compiled"]
 
 LANGUAGES = {
-    "npm": "npm",
+    "cargo": "cargo",
+    "cmake": "cmake",
+    "composer": "composer",
+    "dart": "dart",
+    "elixir": "elixir",
+    "gem": "gem",
+    "go": "go",
+    "gradle": "gradle",
+    "maven": "maven",
     "node-version-file": "node_version_file",
+    "npm": "npm",
+    "nuget": "nuget",
     "pep440": "pep440",
     "plain": "plain",
+    "poetry": "poetry",
+    "sdk-rollforward": "sdk_rollforward",
+    "swift": "swift",
 }
 """The identifier of each language, and its module in `languages/` (imported when first used)."""
 
 
-def compiled(language: str, constraint: str) -> Constraint:
+def compiled(language: str, constraint: str, order: Order | None = None) -> Constraint:
     """Return `constraint`, read in the named language.
+
+    The plain language takes the `order` of the tool it speaks of; all others bring their own.
 
     Raises `VersionFault` with the position of the fault when the language does not allow it, and `LookupError`
     when there is no such language.
@@ -29,7 +45,7 @@ def compiled(language: str, constraint: str) -> Constraint:
     if language not in LANGUAGES:
         raise LookupError(f"no constraint language {language!r}; there are {', '.join(sorted(LANGUAGES))}")
     module = import_module(f"dokimon.core.versions.languages.{LANGUAGES[language]}")
-    made = module.compile(constraint)
+    made = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
     assert isinstance(made, Constraint)
     return made
 

@@ -9,7 +9,7 @@ import re
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
-from dokimon.core.versions.orders import dotted
+from dokimon.core.versions.orders import Order, dotted
 from dokimon.core.versions.orders.dotted import DOTTED
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, before, between
 
@@ -30,7 +30,7 @@ def _block(version: str) -> VersionSet:
     return between(low, before(dotted.key_of(raised, dotted.FIRST), following))
 
 
-def _term(text: str, whole: str, offset: int) -> VersionSet:
+def _term(text: str, whole: str, offset: int, order: Order) -> VersionSet:
     if text.strip() in ("*", "any"):
         return ALL
     found = _TERM.fullmatch(text)
@@ -38,7 +38,7 @@ def _term(text: str, whole: str, offset: int) -> VersionSet:
         position = offset + len(text) - len(text.lstrip())
         wrong = "nothing stands here" if not text.strip() else f"{text.strip()!r} is not a version"
         raise VersionFault(whole, position, f'{wrong}; write for example ">=18.17, <23"')
-    block = _block(found[2]).intervals[0]
+    block = _block(order.spell(found[2])).intervals[0]
     return {
         ">=": between(block.low, HIGHEST),
         ">": between(block.high, HIGHEST),
@@ -53,15 +53,18 @@ def _floor(key: dotted.Key) -> dotted.Key:
     return (key[0], dotted.FIRST, ()) if key[1] == dotted.BARE else key
 
 
-def compile(text: str) -> Constraint:
-    """Compile a constraint of `dokimon.toml`. Raises `VersionFault` with the position of the fault."""
+def compile(text: str, order: Order = DOTTED) -> Constraint:
+    """Compile a constraint of `dokimon.toml`, over an order that spells versions as dotted numbers.
+
+    Raises `VersionFault` with the position of the fault.
+    """
     versions, offset = NONE, 0
     for alternative in re.split(r"(\bor\b|\|\|)", text):
         if alternative not in ("or", "||"):
             joined, inner = ALL, offset
             for term in alternative.split(","):
-                joined &= _term(term, text, inner)
+                joined &= _term(term, text, inner, order)
                 inner += len(term) + 1
             versions |= joined
         offset += len(alternative)
-    return Constraint("plain", text, DOTTED, versions)
+    return Constraint("plain", text, order, versions)

@@ -1,0 +1,53 @@
+"""Gradle's version notation (user manual, "Declaring versions and ranges").
+
+`1.3` is that version, `1.+` all that begin with 1, `[1.0,2.0)` and `[1.0,2.0[` ranges; an end that is left out also
+leaves out what begins with it, so that `[1.0,2.0[` holds no 2.0-rc1. `latest.release` and `+` accept every version.
+"""
+
+from __future__ import annotations
+
+import re
+
+from dokimon.core.versions.constraint import Constraint
+from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.languages.comparing import compare
+from dokimon.core.versions.orders import gradle
+from dokimon.core.versions.orders.gradle import GRADLE
+from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, VersionSet, after, before, between
+
+_RANGE = re.compile(r"\s*([\[(\]])\s*([^,\s]*)\s*,\s*([^,\s\[\])]*)\s*([\])\[])\s*")
+_FIRST = ((-1, 0, ""),)
+"""Below every part that may follow."""
+
+
+def _prefix(text: str) -> VersionSet:
+    """Return the versions whose first parts are those of `text`."""
+    parts = gradle.parts_of(text)
+    if not parts:
+        return ALL
+    rank, number, word = parts[-1]
+    following = (*parts[:-1], (rank, number + 1, word) if rank else (rank, number, word + "\0"))
+    following_label = re.sub(r"\d+(?=\D*$)", lambda m: str(int(m[0]) + 1), text.rstrip(".-_"))
+    return between(before((*parts, *_FIRST), text.rstrip(".-_")), before((*following, *_FIRST), following_label))
+
+
+def compile(text: str) -> Constraint:
+    """Compile a version notation of Gradle. Raises `VersionFault`."""
+    bare = text.strip()
+    if not bare:
+        raise VersionFault(text, 0, "is empty")
+    if bare == "+" or bare.startswith("latest."):
+        return Constraint("gradle", text, GRADLE, ALL)
+    if bare.endswith("+"):
+        return Constraint("gradle", text, GRADLE, _prefix(bare[:-1]))
+    if found := _RANGE.fullmatch(text):
+        opens, low, high, closes = found.groups()
+        bottom = LOWEST if not low else before(GRADLE.key(low), low) if opens == "[" else after(GRADLE.key(low), low)
+        left_out = before((*gradle.parts_of(high), *_FIRST), high)
+        top = HIGHEST if not high else after(GRADLE.key(high), high) if closes == "]" else left_out
+        return Constraint("gradle", text, GRADLE, between(bottom, top))
+    if one := re.fullmatch(r"\[\s*([^,\s\]]+)\s*\]", bare):
+        bare = one[1]
+    elif bare[0] in "[(]":
+        raise VersionFault(text, 0, "is a range without an end")
+    return Constraint("gradle", text, GRADLE, compare("=", GRADLE.key(bare), bare))

@@ -1,0 +1,27 @@
+"""The order of NuGet: up to four numbers, then SemVer's pre-release names, compared without regard to case."""
+
+import re
+
+from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.orders import Order, semver
+
+_VERSION = re.compile(r"v?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:\.(\d+))?(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
+
+Key = tuple[int, int, int, int, object]
+
+
+def key_of(numbers: tuple[int, ...], pre_release: str = "") -> Key:
+    """Return the sort key of a version in parts; missing numbers are zeros."""
+    major, minor, patch, revision = (*numbers, 0, 0, 0, 0)[:4]
+    return (major, minor, patch, revision, semver.key_of(0, 0, 0, pre_release.lower())[3])
+
+
+def parse(text: str) -> Key:
+    """Return the sort key of `text`; raises `VersionFault`."""
+    found = _VERSION.fullmatch(text.strip())
+    if not found:
+        raise VersionFault(text, 0, "is not a version as NuGet writes it, such as 1.2.3 or 1.2.3-beta.1")
+    return key_of(tuple(int(n) for n in found.groups()[:4] if n), found[5] or "")
+
+
+NUGET = Order("nuget", parse)
