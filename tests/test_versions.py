@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from itertools import pairwise
 from pathlib import Path
 
 import pytest
@@ -168,7 +169,7 @@ def test_sets_in_words(language: str, constraint: str, words: str) -> None:
 )  # fmt: skip
 def test_orders_rise(order: object, rising: str) -> None:
     keys = [order.key(version) for version in rising.split()]  # type: ignore[attr-defined]
-    assert all(lower < higher for lower, higher in zip(keys, keys[1:], strict=False))
+    assert all(lower < higher for lower, higher in pairwise(keys))
 
 
 def test_java_versions_of_both_schemes_are_one_order() -> None:

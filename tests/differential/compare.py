@@ -264,8 +264,9 @@ def compare(language: str, count: int, table: Path | None) -> int | None:
     pairs = [(reference.constraint(dice), reference.version(dice)) for _ in range(count)]
     told = subprocess.run(command, input=json.dumps(pairs), capture_output=True, text=True, check=True)
     answers: list[bool | None] = json.loads(told.stdout)
-    valid = [(pair, answer) for pair, answer in zip(pairs, answers, strict=True) if answer is not None]
-    wrong = [(*pair, answer, ours(language, *pair)) for pair, answer in valid]
+    both = list(zip(pairs, answers, strict=True))
+    valid = [(pair, answer) for pair, answer in both if answer is not None]
+    wrong = [(*pair, answer, ours(language, *pair)) for pair, answer in both]
     wrong = [each for each in wrong if each[2] is not each[3]]
     meant, reason = INTENDED.get(language, (lambda *_: False, ""))
     intended = [each for each in wrong if meant(each[0], each[1])]
@@ -274,9 +275,8 @@ def compare(language: str, count: int, table: Path | None) -> int | None:
         print(f"{language}: {constraint!r} {version}: the reference says {answer}, Dokimon {mine}")
     accepted = sum(1 for _, answer in valid if answer)
     print(
-        f"{language}: {len(valid)} pairs compared ({accepted} accepted; {count - len(valid)} more the reference does not "
-        f"understand), {len(wrong)} differences"
-        + (f", and {len(intended)} that are meant: {reason}" if intended else "")
+        f"{language}: {count} pairs compared ({accepted} accepted, {count - len(valid)} not understood by either), "
+        f"{len(wrong)} differences" + (f", and {len(intended)} that are meant: {reason}" if intended else "")
     )
     if table:
         valid = [each for each in valid if not meant(*each[0])]

@@ -22,8 +22,8 @@ def _range(text: str, whole: str, offset: int) -> tuple[VersionSet, Cut, Cut]:
         return between(before(key, low), after(key, low)), before(key, low), after(key, low)
     bottom = LOWEST if not low else before(MAVEN.key(low), low) if opens else after(MAVEN.key(low), low)
     top = HIGHEST if not high else after(MAVEN.key(high), high) if closes else before(MAVEN.key(high), high)
-    if low and high and MAVEN.key(high) < MAVEN.key(low):
-        raise VersionFault(whole, offset, "a range must not end before it begins")
+    if low and high and not bottom < top:
+        raise VersionFault(whole, offset, "a range must not end before it begins, nor be empty")
     return between(bottom, top), bottom, top
 
 

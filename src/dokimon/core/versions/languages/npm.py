@@ -16,7 +16,7 @@ from dokimon.core.versions.orders.semver import BUILD, PRE_RELEASE, SEMVER, Key
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, after, before, between, union
 
 _X = r"(?:0|[1-9][0-9]*|[xX*])"
-_PARTIAL = rf"[v=\s]*({_X})(?:\.({_X})(?:\.({_X})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?"
+_PARTIAL = rf"([v=\s]*)({_X})(?:\.({_X})(?:\.({_X})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?"
 _HYPHEN = re.compile(rf"\s*{_PARTIAL}\s+-\s+{_PARTIAL}\s*")
 _SIMPLE = re.compile(rf"(\^|~>?|[<>]\s*=|[<>=]?)\s*{_PARTIAL}(?=\s|$)")
 
@@ -38,15 +38,22 @@ class _Partial(NamedTuple):
     minor: int | None
     patch: int | None
     pre_release: str
+    strict: bool
+    """Written as npm wants it where it compares a full version: nothing before the numbers but one `v`."""
+    orderly: bool
+    """Without a number behind an open part."""
 
     @classmethod
     def read(cls, groups: tuple[str | None, ...]) -> _Partial:
         numbers: list[int | None] = []
-        for part in groups[:3]:
+        for part in groups[1:4]:
             open_part = part is None or part in "xX*" or (numbers and numbers[-1] is None)
             numbers.append(None if open_part else int(part or 0))
         major, minor, patch = numbers
-        return cls(major, minor, patch, (groups[3] or "") if patch is not None else "")
+        given = [part for part in groups[1:4] if part is not None]
+        orderly = [part in "xX*" for part in given] == sorted(part in "xX*" for part in given)
+        strict = (groups[0] or "").strip() in ("", "v")
+        return cls(major, minor, patch, (groups[4] or "") if patch is not None else "", strict, orderly)
 
 
 def _at(major: int, minor: int = 0, patch: int = 0, pre_release: str = "") -> tuple[Key, str]:
@@ -112,7 +119,7 @@ def _compare_full(operator: str, at: tuple[Key, str]) -> _Ends:
 
 
 def _hyphen(groups: tuple[str | None, ...]) -> _Ends:
-    start, end = _Partial.read(groups[:4]), _Partial.read(groups[4:])
+    start, end = _Partial.read(groups[:5]), _Partial.read(groups[5:])
     low = None if start.major is None else _from(start)
     if end.major is None:
         return _ends(low, None)
@@ -125,6 +132,9 @@ def _alternative(text: str, whole: str, offset: int) -> _Ends:
     """Read what stands between two `||`: a hyphen range, or comparators that must all hold."""
     hyphen = _HYPHEN.fullmatch(text)
     if hyphen:
+        first, last = _Partial.read(hyphen.groups()[:5]), _Partial.read(hyphen.groups()[5:])
+        if not (first.patch is None or first.strict) or not (last.patch is None or last.strict or last.pre_release):
+            raise VersionFault(whole, offset, "is not a range that npm understands")
         return _hyphen(hyphen.groups())
     joined, position = _ANY, 0
     while position < len(text):
@@ -136,6 +146,8 @@ def _alternative(text: str, whole: str, offset: int) -> _Ends:
             raise VersionFault(whole, offset + position, "is not a range that npm understands")
         operator, version = "".join(found[1].split()), _Partial.read(found.groups()[1:])
         read = {"^": _caret, "~": _tilde, "~>": _tilde}.get(operator)
+        if not read and (not version.orderly or (version.patch is not None and not version.strict)):
+            raise VersionFault(whole, offset + position, "is not a range that npm understands")
         ends = read(version) if read else _compare(operator, version)
         joined = _Ends(joined.versions & ends.versions, joined.pre_releases | ends.pre_releases)
         position = found.end()

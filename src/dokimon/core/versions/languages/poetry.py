@@ -1,7 +1,8 @@
 """The constraints of Python project files with carets and tildes: `^3.11`, `~3.11`, `3.11.*`, `>=3.8,<4`, `||` for or.
 
 Comparisons are PEP 440's, and so is the order (`~=3` is let pass and means `~3`); carets and tildes are as in Poetry's
-documentation ("Dependency specification"). An end such as `<4` leaves out the pre-releases of 4 (PEP 440, "Exclusive ordered comparison").
+documentation ("Dependency specification").
+An end such as `<4` leaves out the pre-releases of 4 (PEP 440, "Exclusive ordered comparison").
 """
 
 import re
