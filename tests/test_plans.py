@@ -23,7 +23,11 @@ def plan_of(folder: Path, files: dict[str, str], chosen: list[str] | None = None
         path.write_text(content)
     setting = Setting(folder, folder, {"PATH": "/usr/bin", **environment}, {"python": "/usr/bin/python3"})
     written = folder / "dokimon.toml"
-    settings = read_settings(Manifest(written, "dokimon.toml", written.read_text())) if written.exists() else Settings()
+    settings = (
+        read_settings(Manifest(written, "dokimon.toml", written.read_text(), folder))
+        if written.exists()
+        else Settings()
+    )
     return make_plan(setting, settings, chosen or [])
 
 

@@ -13,7 +13,7 @@ RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
 
 
 def manifest(text: str) -> Manifest:
-    return Manifest(Path("dokimon.toml"), "dokimon.toml", text)
+    return Manifest(Path("dokimon.toml"), "dokimon.toml", text, Path())
 
 
 @pytest.mark.parametrize(

@@ -8,7 +8,7 @@ from typing import Annotated
 import typer
 
 from dokimon import __version__
-from dokimon.cli import demo, smoke, verify
+from dokimon.cli import demo, needs, smoke, verify
 
 app = typer.Typer(
     name="dokimon",
@@ -41,6 +41,7 @@ def dokimon(
     """
 
 
+app.command()(needs.needs)
 app.command()(verify.verify)
 app.command()(smoke.smoke)
 app.command()(demo.demo)

@@ -16,6 +16,14 @@ class Format(StrEnum):
     json = "json"
 
 
+class NeedsFormat(StrEnum):
+    """The forms in which the needs can be had."""
+
+    table = "table"
+    json = "json"
+    markdown = "markdown"
+
+
 FolderArgument = Annotated[
     Path,
     typer.Argument(metavar="PATH", help="A folder in or under the project.", show_default="where you stand"),

@@ -11,6 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Finding, Remedy, Report
 from dokimon.core.text import clean
 
@@ -52,7 +53,8 @@ def heading(report: Report) -> Text:
 
 def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
     """Draw the report of `verify`: the table of findings, what to do, and one closing line."""
-    shown = [f for f in report.requirements if f.verdict != "met"] if quiet else report.requirements
+    judged = [finding for finding in report.requirements if finding.verdict]
+    shown = [finding for finding in judged if finding.verdict != "met"] if quiet else judged
     if not quiet:
         console.print(heading(report))
         console.print()
@@ -60,6 +62,10 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
         console.print(findings_table(shown))
         console.print()
     draw_remedies(console, shown)
+    for note in () if quiet else report.notes:
+        console.print(Text.assemble(("drift", "yellow"), f": {note}"))
+    if report.notes and not quiet:
+        console.print()
     if verbose:
         draw_copies(console, report)
     console.print(_closing(report))
@@ -72,33 +78,40 @@ def findings_table(findings: Iterable[Finding]) -> Table:
     table.add_column("accepts", ratio=3)
     table.add_column("found", ratio=4)
     table.add_column("verdict", no_wrap=True)
-    for finding in findings:
+    for folded in fold(findings):
+        finding = folded.finding
         advised = finding.strength == "advised"
-        accepts = Text(_accepted(finding))
-        if advised:
-            accepts.append(" (advised)", style="italic")
-        accepts.append(f"\n{_asked_by(finding)}", style="dim")
-        if finding.source.text:
-            accepts.append(f"  {clean(finding.source.text, _QUOTE)}", style="dim italic")
+        accepts = accepted(finding).append("\n").append_text(quoted_source(finding))
+        if folded.more:
+            accepts.append(f"  and {folded.more} more", style="dim")
         table.add_row(
-            Text(finding.tool, style="bold"), accepts, _found(finding), verdict_text(finding.verdict, advised)
+            Text(subject_of(finding), style="bold"),
+            accepts,
+            _found(finding),
+            verdict_text(finding.verdict or "", advised),
         )
     return table
 
 
-def _accepted(finding: Finding) -> str:
-    """In words, unless the project's own words are much shorter (`lts/*`)."""
-    return finding.accepts if len(finding.accepts) <= 48 or not finding.wanted else finding.wanted
+def accepted(finding: Finding) -> Text:
+    """Return what is accepted: in words, unless the project's own words are much shorter (`lts/*`)."""
+    words = finding.accepts if len(finding.accepts) <= 48 or not finding.wanted else finding.wanted
+    text = Text(words)
+    return (
+        text.append(" (advised)", style="italic") if finding.strength == "advised" and finding.kind != "fact" else text
+    )
 
 
-def _asked_by(finding: Finding) -> str:
-    return f"{finding.source.file}:{finding.source.line}"
+def quoted_source(finding: Finding) -> Text:
+    """Return the file and line that ask for it, and what stands there."""
+    text = Text(f"{finding.source.file}:{finding.source.line}", style="dim")
+    return text.append(f"  {clean(finding.source.text, _QUOTE)}", style="dim italic") if finding.source.text else text
 
 
 def _found(finding: Finding) -> Text:
     found = finding.found
     if found is None:
-        return Text("nothing")
+        return Text("nothing" if finding.verdict == "missing" else "")
     text = Text(found.version or "no version told")
     text.append(f"\n{short_path(found.path)}", style="dim")
     return text
@@ -106,11 +119,10 @@ def _found(finding: Finding) -> Text:
 
 def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
     """Draw, for each finding that is not met, its reason and what to do about it."""
-    for finding in findings:
-        if finding.verdict == "met":
-            continue
-        advised = finding.strength == "advised"
-        line = Text.assemble((finding.tool, "bold"), " ", verdict_text(finding.verdict, advised), f": {finding.reason}")
+    for folded in fold(each for each in findings if each.verdict not in ("met", None)):
+        finding = folded.finding
+        verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
+        line = Text.assemble((subject_of(finding), "bold"), " ", verdict, f": {finding.reason}")
         console.print(line)
         if finding.why:
             console.print(Padding(Text(f"asked for because {finding.why}"), (0, 0, 0, 2)))
@@ -144,12 +156,12 @@ def draw_copies(console: Console, report: Report) -> None:
 
 def _closing(report: Report) -> Text:
     """Count the verdicts: "4 needs: 3 met, 1 unmet (advised)"."""
-    findings = report.requirements
+    findings = [finding for finding in report.requirements if finding.verdict]
     if not findings:
         return Text("Nothing is declared here that Dokimon reads: no need, no verdict.")
     counts: dict[tuple[str, bool], int] = {}
     for finding in findings:
-        key = (finding.verdict, finding.strength == "advised" and finding.verdict != "met")
+        key = (finding.verdict or "", finding.strength == "advised" and finding.verdict != "met")
         counts[key] = counts.get(key, 0) + 1
     text = Text(f"{len(findings)} need{'s' if len(findings) != 1 else ''}: ")
     for index, ((verdict, advised), count) in enumerate(counts.items()):

@@ -8,6 +8,7 @@ from rich.table import Table
 from rich.text import Text
 
 from dokimon.cli.screen import draw_remedies, findings_table, heading, verdict_text
+from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Prepared, Report, Run
 
 _INDENT = 10
@@ -29,20 +30,22 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
 
 
 def _draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
-    wrong = [finding for finding in report.requirements if finding.verdict != "met"]
+    judged = [finding for finding in report.requirements if finding.verdict]
+    wrong = [finding for finding in judged if finding.verdict != "met"]
     stopped = report.verdict in ("unmet", "unknown")
     if stopped or verbose:
-        console.print(findings_table(report.requirements))
+        console.print(findings_table(judged))
         console.print()
         draw_remedies(console, wrong)
         return
-    if quiet or not report.requirements:
+    if quiet or not judged:
         return
-    met = len(report.requirements) - len(wrong)
-    text = Text(f"{met} of {len(report.requirements)} met")
-    for finding in wrong:
-        text.append(f"; {finding.tool} ").append(verdict_text(finding.verdict, finding.strength == "advised"))
-        text.append(" (advised)" if finding.strength == "advised" else "")
+    text = Text(f"{len(judged) - len(wrong)} of {len(judged)} met")
+    for folded in fold(wrong):
+        finding = folded.finding
+        advised = finding.strength == "advised"
+        text.append(f"; {subject_of(finding)} ").append(verdict_text(finding.verdict or "", advised))
+        text.append(" (advised)" if advised else "")
     if wrong:
         text.append("; dokimon verify says what to do", style="dim")
     _row(console, "needs", text)

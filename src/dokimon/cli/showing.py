@@ -10,8 +10,6 @@ from typing import TYPE_CHECKING, NoReturn, TextIO
 
 import typer
 
-from dokimon.cli.options import Format
-
 if TYPE_CHECKING:
     from rich.console import Console
 
@@ -35,7 +33,7 @@ def console(file: TextIO, no_color: bool) -> Console:
     )  # fmt: skip
 
 
-def deliver(report: Report, form: Format, output: Path | None, no_color: bool, draw: Callable[[Console], None]) -> None:
+def deliver(report: Report, form: str, output: Path | None, no_color: bool, draw: Callable[[Console], None]) -> None:
     """Write the report in the form and to the place asked for; `draw` puts it on a console as a table."""
     if output is None:
         _write(report, form, sys.stdout, no_color, draw)
@@ -47,11 +45,15 @@ def deliver(report: Report, form: Format, output: Path | None, no_color: bool, d
         refuse(f"{output} cannot be written: {wrong.strerror}")
 
 
-def _write(report: Report, form: Format, file: TextIO, no_color: bool, draw: Callable[[Console], None]) -> None:
-    if form is Format.json:
+def _write(report: Report, form: str, file: TextIO, no_color: bool, draw: Callable[[Console], None]) -> None:
+    if form == "json":
         from dokimon.core.report.as_json import encode
 
         file.write(encode(report))
+    elif form == "markdown":
+        from dokimon.core.report.as_markdown import prerequisites
+
+        file.write(prerequisites(report))
     else:
         draw(console(file, no_color))
     file.flush()

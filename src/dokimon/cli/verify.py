@@ -39,7 +39,7 @@ def verify(
     from dokimon.core.settings import SettingsFault
 
     folder = folder_asked(path)
-    if form is Format.table:
+    if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen",), daemon=True).start()
     try:

@@ -3,61 +3,136 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Mapping, Sequence
+import shutil
+import socket
+from collections.abc import Mapping, Sequence
 from pathlib import Path
+
+import msgspec
 
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine.catalogue import Remedy as Recipe
 from dokimon.core.machine.catalogue import find_tool, known_tools
+from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_loopback, system_name
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding, FindingVerdict, Found, Remedy
 from dokimon.core.text import clean, nearest
 from dokimon.core.versions import VersionFault
 
-HasCommand = Callable[[str], bool]
+
+class Machine(msgspec.Struct, frozen=True):
+    """What judging may know of this machine: its installations by tool, its variables, how to look for more."""
+
+    installations: Mapping[str, Sequence[Installation]]
+    environment: Mapping[str, str]
+    root: Path
+
+    def has_command(self, command: str) -> bool:
+        """Whether a command is on PATH, so that remedies can fit the machine."""
+        return shutil.which(command, path=self.environment.get("PATH", "")) is not None
 
 
-def judge(
-    requirements: Sequence[Requirement],
-    installations: Mapping[str, Sequence[Installation]],
-    has_command: HasCommand,
-) -> tuple[Finding, ...]:
-    """Return one finding for each requirement, in their order.
-
-    `has_command` tells whether a command is on this machine's PATH, so that remedies can fit the machine.
-    """
+def describe(requirements: Sequence[Requirement]) -> tuple[Finding, ...]:
+    """Return the requirements as findings that nothing was held against yet, in their order."""
     numbers: dict[str, int] = {}
     findings = []
-    for requirement in requirements:
-        numbers[requirement.tool] = numbers.get(requirement.tool, 0) + 1
-        copies = installations.get(requirement.tool, ())
-        verdict, reason, copy = _verdict(requirement, copies)
+    for each in requirements:
+        numbers[each.subject] = numbers.get(each.subject, 0) + 1
         findings.append(
             Finding(
-                id=f"{requirement.tool}#{numbers[requirement.tool]}",
-                tool=clean(requirement.tool, 80),
-                wanted=clean(requirement.wanted),
-                accepts=_accepts(requirement),
-                language=requirement.language,
-                strength="advised" if requirement.strength == "advised" else "required",
-                source=requirement.source,
-                verdict=verdict,
-                reason=clean(reason),
-                why=clean(requirement.why) if requirement.why else None,
-                found=Found(copy.path, copy.version, copy.known_by) if copy else None,
-                remedies=() if verdict == "met" else _remedies(requirement, verdict, copies, has_command),
+                id=clean(f"{each.subject}#{numbers[each.subject]}", 120),
+                tool=clean(each.tool, 120),
+                wanted=clean(each.wanted),
+                accepts=clean(each.accepts),
+                language=each.language,
+                strength="advised" if each.strength == "advised" else "required",
+                source=each.source,
+                kind=each.kind,
+                component=clean(each.component, 120) if each.component else None,
+                part=None if each.part == "." else each.part,
+                why=clean(each.why) if each.why else None,
+                reason=clean(each.fault) if each.fault else None,
             )
         )
     return tuple(findings)
 
 
-def _accepts(requirement: Requirement) -> str:
-    if requirement.constraint:
-        return requirement.constraint.in_words
-    return "not known" if requirement.fault else "any version"
+def judge(requirements: Sequence[Requirement], machine: Machine) -> tuple[Finding, ...]:
+    """Return one finding for each requirement, in their order; a fact is only told."""
+    judged = []
+    for each, finding in zip(requirements, describe(requirements), strict=True):
+        if each.kind == "fact":
+            judged.append(finding)
+            continue
+        verdict, reason, copy = _verdict(each, machine)
+        judged.append(
+            msgspec.structs.replace(
+                finding,
+                verdict=verdict,
+                reason=clean(reason),
+                found=Found(copy.path, copy.version, copy.known_by) if copy else None,
+                remedies=() if verdict == "met" else _remedies(each, verdict, machine),
+            )
+        )
+    return tuple(judged)
 
 
-def _verdict(
+def _verdict(requirement: Requirement, machine: Machine) -> tuple[FindingVerdict, str, Installation | None]:
+    if requirement.fault:
+        return "unknown", requirement.fault, None
+    if requirement.alternatives:
+        return _either(requirement, machine)
+    if requirement.kind == "tool":
+        return _of_tool(requirement, machine.installations.get(requirement.tool, ()))
+    if requirement.kind == "variable":
+        if machine.environment.get(requirement.tool):
+            return "met", f"the environment has {requirement.tool}", None
+        return "missing", f"the environment has no {requirement.tool}", None
+    if requirement.kind == "path":
+        path = machine.root / Path(requirement.tool).expanduser()
+        return ("met", "it is there", None) if path.exists() else ("missing", f"there is no {path}", None)
+    if requirement.kind == "platform":
+        return _of_platform(requirement)
+    if requirement.kind == "service":
+        return _of_service(requirement)
+    return "unknown", f"Dokimon does not look into {requirement.tool} for {requirement.component} yet", None
+
+
+def _either(requirement: Requirement, machine: Machine) -> tuple[FindingVerdict, str, Installation | None]:
+    """The first of the alternatives that is met counts; where none is, all of them are told."""
+    told = [(each, *_verdict(each, machine)) for each in requirement.alternatives]
+    for each, verdict, reason, copy in told:
+        if verdict == "met":
+            return "met", f"{each.tool}: {reason}", copy
+    reasons = "; ".join(f"{each.tool}: {reason}" for each, _, reason, _ in told)
+    verdicts = {verdict for _, verdict, _, _ in told}
+    best: FindingVerdict = "unknown" if "unknown" in verdicts else "unmet" if "unmet" in verdicts else "missing"
+    return best, reasons, None
+
+
+def _of_platform(requirement: Requirement) -> tuple[FindingVerdict, str, Installation | None]:
+    here = system_name() if requirement.tool == "system" else architecture_name()
+    words = requirement.wanted.split()
+    refused = [word[1:] for word in words if word.startswith("!")]
+    accepted = [word for word in words if not word.startswith("!")]
+    same = {here, *ARCHITECTURES.get(here, ())}
+    fits = not same & set(refused) and (not accepted or "any" in accepted or bool(same & set(accepted)))
+    return ("met" if fits else "unmet"), f"this machine's {requirement.tool} is {here}", None
+
+
+def _of_service(requirement: Requirement) -> tuple[FindingVerdict, str, Installation | None]:
+    """A service must listen; only this machine is asked (DESIGN: looking opens no connection beyond it)."""
+    host, _, port = (requirement.component or "").rpartition(":")
+    if not is_loopback(host) and host != "localhost":
+        return "unknown", f"{host} is another machine, which is not asked", None
+    try:
+        with socket.create_connection((host, int(port)), timeout=2):
+            return "met", f"something listens on {host} port {port}", None
+    except OSError:
+        return "missing", f"nothing listens on {host} port {port}", None
+
+
+def _of_tool(
     requirement: Requirement, copies: Sequence[Installation]
 ) -> tuple[FindingVerdict, str, Installation | None]:
     reached = next((copy for copy in copies if copy.reached), None)
@@ -93,9 +168,8 @@ def _commands(tool: str) -> str:
     return " or ".join(entry.commands) if entry else tool
 
 
-def _remedies(
-    requirement: Requirement, verdict: FindingVerdict, copies: Sequence[Installation], has_command: HasCommand
-) -> tuple[Remedy, ...]:
+def _remedies(requirement: Requirement, verdict: FindingVerdict, machine: Machine) -> tuple[Remedy, ...]:
+    copies = machine.installations.get(requirement.tool, ())
     if requirement.fault:
         source = requirement.source
         return (Remedy(f"mend {source.file}, line {source.line}"),)
@@ -112,9 +186,24 @@ def _remedies(
             *found,
             Remedy(f'install it; or was "{like}" meant?' if like else "install it, or see to its folder on PATH"),
         )
-    fitting = [recipe for recipe in entry.remedy if _fits(recipe, requirement, has_command)]
+    fitting = [recipe for recipe in entry.remedy if _fits(recipe, requirement, machine)]
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
     return (*found, *(_filled(recipe, requirement) for recipe in fitting[: 1 if found else 2]))
+
+
+def _remedies_beside_tools(requirement: Requirement) -> tuple[Remedy, ...]:
+    name = requirement.tool
+    if requirement.kind == "variable":
+        return (Remedy(f"set {clean(name)} in the environment", f"export {clean(name)}=…"),)
+    if requirement.kind == "path":
+        return (
+            Remedy(f"put {clean(name)} in place, or mend {requirement.source.file}, line {requirement.source.line}"),
+        )
+    if requirement.kind == "platform":
+        return (Remedy(f"run the project on {clean(requirement.wanted)}"),)
+    if requirement.kind == "service":
+        return (Remedy(f"start {clean(name)}"),)
+    return ()
 
 
 def _other_copy(requirement: Requirement, copies: Sequence[Installation]) -> list[Remedy]:
@@ -137,8 +226,8 @@ def _other_copy(requirement: Requirement, copies: Sequence[Installation]) -> lis
     return []
 
 
-def _fits(recipe: Recipe, requirement: Requirement, has_command: HasCommand) -> bool:
-    if recipe.has and not has_command(recipe.has):
+def _fits(recipe: Recipe, requirement: Requirement, machine: Machine) -> bool:
+    if recipe.has and not machine.has_command(recipe.has):
         return False
     kind = "a-version" if requirement.constraint and requirement.constraint.lowest else "any-version"
     return recipe.only in (None, kind)

@@ -18,11 +18,31 @@ class Project(msgspec.Struct, frozen=True):
     name: str | None = None
 
 
-class Need(msgspec.Struct, frozen=True):
-    """`[[need]]`: a tool, the versions that will do, and why."""
+class Choice(msgspec.Struct, frozen=True):
+    """One of the tools of a need that `any` of several meets."""
 
     tool: str
     version: str | None = None
+
+
+class Need(msgspec.Struct, frozen=True):
+    """`[[need]]`: one subject, the versions that will do, and why.
+
+    The subject is a `tool` (`with` components), `any` of several tools, an environment `variable`, a `path` that must be
+    there, the operating `system` or `architecture`, or a `service` that listens on a `port`.
+    """
+
+    tool: str | None = None
+    version: str | None = None
+    components: list[str] = msgspec.field(default_factory=list, name="with")
+    any: list[Choice] = []
+    variable: str | None = None
+    path: str | None = None
+    system: str | list[str] | None = None
+    architecture: str | list[str] | None = None
+    service: str | None = None
+    host: str = "127.0.0.1"
+    port: int | None = None
     strength: Literal["required", "advised"] = "required"
     why: str | None = None
 
@@ -160,6 +180,9 @@ class _Reading:
             return None
         fields = msgspec.structs.fields(kind)
         self.unknown_keys(given, [field.encode_name for field in fields], at, where)
+        for index, choice in enumerate(given["any"] if isinstance(given.get("any"), list) else []):
+            if isinstance(choice, dict):
+                self.unknown_keys(choice, ["tool", "version"], (*at, "any", index), f"`any` of {where}")
         if isinstance(given.get("up"), dict):
             self.unknown_keys(given["up"], ["line", "within"], (*at, "up"), f"`up` of {where}")
         try:
@@ -170,6 +193,8 @@ class _Reading:
             self.fault((*at, *keys), _in_plain_words(says, ".".join(keys), where))
             return None
 
+
+SYSTEMS = ("linux", "macos", "windows")
 
 _TYPE_WORDS = {
     "str": "text in quotes", "int": "a whole number", "bool": "true or false", "float": "a number",
@@ -192,11 +217,7 @@ def _in_plain_words(says: str, key: str, where: str) -> str:
 def _check_meaning(tables: dict[str, list[Any]], reading: _Reading) -> None:
     """Tell what each value alone cannot: versions, durations, patterns, names that must match."""
     for i, need in enumerate(tables["need"]):
-        if need.version is not None:
-            try:
-                compiled("plain", need.version)
-            except VersionFault as wrong:
-                reading.fault(("need", i, "version"), f'"version" cannot be read: {wrong}')
+        _check_need(need, ("need", i), reading)
     for i, prepare in enumerate(tables["prepare"]):
         _check_duration(prepare.within, ("prepare", i, "within"), reading)
     names: list[str] = []
@@ -210,6 +231,37 @@ def _check_meaning(tables: dict[str, list[Any]], reading: _Reading) -> None:
         _check_pattern(run.up.line, ("run", i, "up", "line"), reading)
     for i, smoke in enumerate(tables["smoke"]):
         _check_smoke(smoke, i, names, reading)
+
+
+SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "service")
+
+
+def _check_need(need: Need, at: Keys, reading: _Reading) -> None:
+    given = [subject for subject in SUBJECTS if getattr(need, subject)]
+    if len(given) != 1:
+        has = " and ".join(given) if given else "none"
+        reading.fault(at, f"[[need]] must have one subject, and has {has}; there are {', '.join(SUBJECTS)}")
+    for version, keys in [(need.version, (*at, "version")), *((each.version, (*at, "any")) for each in need.any)]:
+        if version is not None:
+            try:
+                compiled("plain", version)
+            except VersionFault as wrong:
+                reading.fault(keys, f'"version" cannot be read: {wrong}')
+    if need.version is not None and not need.tool:
+        reading.fault((*at, "version"), '"version" goes with "tool"')
+    if need.components and not need.tool:
+        reading.fault((*at, "with"), '"with" goes with "tool"')
+    if need.service and not need.port:
+        reading.fault((*at, "service"), 'a "service" needs the "port" that it listens on')
+    for name in _texts(need.system):
+        if name not in SYSTEMS:
+            like = nearest(name, list(SYSTEMS))
+            hint = f'did you mean "{like}"?' if like else f"there are {', '.join(SYSTEMS)}"
+            reading.fault((*at, "system"), f'"{name}" is not a system; {hint}')
+
+
+def _texts(given: str | list[str] | None) -> list[str]:
+    return [given] if isinstance(given, str) else given or []
 
 
 def _check_smoke(smoke: Smoke, index: int, names: list[str], reading: _Reading) -> None:

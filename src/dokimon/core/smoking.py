@@ -70,7 +70,7 @@ def smoke_report(
         format=FORMAT,
         command="smoke",
         verdict=verdict,
-        project=project_of(verified),
+        project=project_of(verified.declared),
         requirements=verified.findings,
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),
         prepared=prepared,

@@ -3,7 +3,9 @@
 from __future__ import annotations
 
 import json
+import os
 import re
+import stat
 import tomllib
 from collections.abc import Iterator
 from pathlib import Path
@@ -30,11 +32,12 @@ class ManifestFault(Exception):
 
 
 class Manifest(msgspec.Struct, frozen=True):
-    """The text of one file of the checkout, and the name that sources give it (relative to the root, with `/`)."""
+    """The text of one file of the checkout, the name that sources give it (relative to the root, with `/`), the root."""
 
     path: Path
     name: str
     text: str
+    root: Path
 
     def source(self, line: int) -> Source:
         """Return the source for a line of this file, quoting it."""
@@ -50,27 +53,41 @@ def open_manifest(path: Path, root: Path) -> Manifest:
     """
     name = clean(path.relative_to(root).as_posix())
     try:
-        if not path.resolve().is_relative_to(root.resolve()):
+        if path.is_symlink() and not path.resolve().is_relative_to(root.resolve()):
             raise ManifestFault(1, "is a link to a place outside the checkout and is not followed")
-        if not path.is_file():
-            raise ManifestFault(1, "is not a plain file")
-        with path.open("rb") as file:
+        # Not blocking: what looks like a manifest may be a pipe that nobody writes to.
+        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
+        with open(descriptor, "rb") as file:  # noqa: PTH123
+            if not stat.S_ISREG(os.fstat(descriptor).st_mode):
+                raise ManifestFault(1, "is not a plain file")
             content = file.read(LARGEST_BYTES + 1)
     except (OSError, RuntimeError) as wrong:
         raise ManifestFault(1, f"cannot be opened: {getattr(wrong, 'strerror', None) or wrong}") from None
     if len(content) > LARGEST_BYTES:
         raise ManifestFault(1, f"is larger than {LARGEST_BYTES // 1024 // 1024} MiB, too large for a manifest")
     try:
-        return Manifest(path, name, content.decode("utf-8-sig"))
+        return Manifest(path, name, content.decode("utf-8-sig"), root)
     except UnicodeDecodeError as wrong:
         line = content[: wrong.start].count(b"\n") + 1
         raise ManifestFault(line, f"is not UTF-8 text (byte {wrong.start + 1})") from None
 
 
-def as_json(manifest: Manifest) -> dict[str, Any]:
-    """Return the object that a JSON manifest holds; raises `ManifestFault`."""
+_COMMENT = re.compile(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*.*?\*/', re.DOTALL)
+
+
+def _without_comments(text: str) -> str:
+    """Return JSON text with its comments blanked out, so that every place in it stays where it is."""
+
+    def blank(found: re.Match[str]) -> str:
+        return found[0] if found[0].startswith('"') else re.sub(r"[^\n]", " ", found[0])
+
+    return _COMMENT.sub(blank, text)
+
+
+def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
+    """Return the object that a JSON manifest holds; raises `ManifestFault`. `comments` where its ecosystem allows them."""
     try:
-        read = json.loads(manifest.text)
+        read = json.loads(_without_comments(manifest.text) if comments else manifest.text)
     except json.JSONDecodeError as wrong:
         raise ManifestFault(wrong.lineno, f"is not valid JSON: {wrong.msg}, column {wrong.colno}") from None
     except (RecursionError, ValueError):
@@ -97,8 +114,8 @@ _JSON_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')
 
 
 def json_line(text: str, keys: Keys) -> int:
-    """Return the line (from 1) on which the value at `keys` begins in a valid JSON text, or 1."""
-    for path, position in _json_values(text):
+    """Return the line (from 1) on which the value at `keys` begins in a valid JSON text, comments allowed, or 1."""
+    for path, position in _json_values(_without_comments(text)):
         if path == keys:
             return text.count("\n", 0, position) + 1
     return 1

@@ -2,12 +2,20 @@
 
 from __future__ import annotations
 
+import json
 import re
 from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault, as_json, json_line
-from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import (
+    Requirement,
+    Source,
+    any_version,
+    platform_need,
+    requirement,
+    unreadable,
+)
 
 PACKAGE_MANAGERS = ("npm", "yarn", "pnpm", "bun")
 
@@ -21,19 +29,27 @@ LOCK_FILES = {
 }
 """The lock file that each package manager writes."""
 
+_SYSTEMS = {"linux": "linux", "darwin": "macos", "win32": "windows"}
+"""Node's names for the systems that Dokimon knows (`process.platform`)."""
+
+_LARGEST_LOCK = 64 * 1024 * 1024
+
 
 def read_package(manifest: Manifest) -> list[Requirement]:
-    """Read `engines` and `packageManager`. A package.json needs Node.js even where it names no version."""
+    """Read `engines`, `devEngines`, `packageManager`, `os` and `cpu`, and the engines of locked direct dependencies.
+
+    A package.json needs Node.js even where it names no version.
+    """
     package = as_json(manifest)
     named = _package_manager(manifest, package)
-    lock = next((tool for name, tool in LOCK_FILES.items() if (manifest.path.parent / name).is_file()), None)
-    manager = named[0].tool if named else lock or "npm"
-    found = [*_engines(manifest, package, manager), *named]
+    lock = next((name for name in LOCK_FILES if (manifest.path.parent / name).is_file()), None)
+    manager = named[0].tool if named else LOCK_FILES[lock] if lock else "npm"
+    found = [*_engines(manifest, package, manager), *named, *_dev_engines(manifest, package)]
     if not any(each.tool in ("node", "bun", "deno") for each in found):
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
     if not lock and not any(each.tool in PACKAGE_MANAGERS for each in found):
         found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
-    return found
+    return [*found, *_platforms(manifest, package), *_engines_of_dependencies(manifest, package)]
 
 
 def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[Requirement]:
@@ -68,13 +84,84 @@ def _package_manager(manifest: Manifest, package: dict[str, Any]) -> list[Requir
     if value is None:
         return []
     source = manifest.source(json_line(manifest.text, ("packageManager",)))
-    named = (
-        re.fullmatch(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?", value) if isinstance(value, str) else None
-    )
+    form = r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?"
+    named = re.fullmatch(form, value) if isinstance(value, str) else None
     if not named:
         tool = next((name for name in PACKAGE_MANAGERS if str(value).startswith(name)), "npm")
         return [unreadable(tool, source, '"packageManager" must have the form "pnpm@9.12.0"')]
     return [requirement(named[1], named[2], "npm", source)]
+
+
+def _dev_engines(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """Read `devEngines` (docs.npmjs.com, package.json): `runtime` and `packageManager`, each one or several.
+
+    `onFail` says how hard it is meant: `warn` and `ignore` make it advice.
+    """
+    engines = package.get("devEngines")
+    found = []
+    for table in ("runtime", "packageManager"):
+        given = engines.get(table) if isinstance(engines, dict) else None
+        several = isinstance(given, list)
+        for index, entry in enumerate(given if isinstance(given, list) else [given] if given else []):
+            keys = ("devEngines", table, index) if several else ("devEngines", table)
+            source = manifest.source(json_line(manifest.text, (*keys, "name")))
+            if not isinstance(entry, dict) or not isinstance(entry.get("name"), str):
+                found.append(unreadable("node", source, f'"devEngines.{table}" needs a name'))
+                continue
+            strength = "advised" if entry.get("onFail") in ("warn", "ignore") else "required"
+            wanted = entry.get("version", "*")
+            if isinstance(wanted, str):
+                found.append(requirement(entry["name"], wanted, "npm", source, strength=strength))
+    return found
+
+
+def _platforms(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """Read `os` and `cpu`: lists of names, those with a `!` are left out."""
+    found = []
+    for key, known in (("os", _SYSTEMS), ("cpu", None)):
+        given = package.get(key)
+        names = [given] if isinstance(given, str) else given if isinstance(given, list) else []
+        texts = [name for name in names if isinstance(name, str)]
+        if not texts:
+            continue
+        source = manifest.source(json_line(manifest.text, (key,)))
+        if known:
+            words = " ".join(
+                ("!" if n.startswith("!") else "") + known.get(n.lstrip("!"), n.lstrip("!")) for n in texts
+            )
+            found.append(platform_need(words, source, "the package names the systems it runs on"))
+        else:
+            kind = "the package names the processors it runs on"
+            found.append(Requirement("architecture", " ".join(texts), "plain", source, why=kind, kind="platform"))
+    return found
+
+
+def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """What the direct dependencies, as locked, want of Node.js: advice, since npm only warns about it."""
+    lock = manifest.path.parent / "package-lock.json"
+    names = [n for t in ("dependencies", "devDependencies") if isinstance(package.get(t), dict) for n in package[t]]
+    try:
+        if not names or lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:
+            return []
+        packages = json.loads(lock.read_bytes()).get("packages", {})
+    except (OSError, ValueError, RecursionError, AttributeError):
+        return []
+    shown = manifest.name.removesuffix("package.json") + "package-lock.json"
+    wanted: dict[str, list[str]] = {}
+    for name in names:
+        entry = packages.get(f"node_modules/{name}") if isinstance(packages, dict) else None
+        engines = entry.get("engines") if isinstance(entry, dict) else None
+        text = engines.get("node") if isinstance(engines, dict) else None
+        if isinstance(text, str):
+            wanted.setdefault(text, []).append(name)
+    found = []
+    for text, users in wanted.items():
+        more = f" and {len(users) - 1} more" if len(users) > 1 else ""
+        source = Source(shown, 1, f"{users[0]}{more}: {text}"[:160])
+        made = requirement("node", text, "npm", source, strength="advised", why=f"{users[0]}{more} names it")
+        if not made.fault:
+            found.append(made)
+    return found
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
@@ -86,9 +173,33 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     raise ManifestFault(1, "names no version")
 
 
+_LOCK_VERSIONS: dict[str, list[tuple[str, str, str]]] = {
+    "package-lock.json": [(r'"lockfileVersion":\s*[23]', ">=7", "lockfileVersion 2 or 3")],
+    "npm-shrinkwrap.json": [(r'"lockfileVersion":\s*[23]', ">=7", "lockfileVersion 2 or 3")],
+    "yarn.lock": [(r"^# yarn lockfile v1", ">=1, <2", "lockfile v1"), (r"^__metadata:", ">=2", "a __metadata block")],
+    "pnpm-lock.yaml": [
+        (r"^lockfileVersion:\s*'?5", ">=3, <8", "lockfileVersion 5"),
+        (r"^lockfileVersion:\s*'?6", ">=8", "lockfileVersion 6"),
+        (r"^lockfileVersion:\s*'?9", ">=9", "lockfileVersion 9"),
+    ],
+}
+"""Which versions of a package manager can read a lock file, by what stands near its beginning."""
+
+_HEAD = 4096
+
+
 def read_lock(manifest: Manifest) -> list[Requirement]:
-    """A lock file needs the package manager that wrote it; its contents are not looked at here."""
+    """A lock file needs the package manager that wrote it, in a version that can read it."""
     tool = LOCK_FILES[manifest.path.name]
+    try:
+        with manifest.path.open("rb") as file:
+            head = file.read(_HEAD).decode("utf-8", "replace")
+    except OSError:
+        head = ""
+    for pattern, wanted, form in _LOCK_VERSIONS.get(manifest.path.name, []):
+        if found := re.search(pattern, head, re.MULTILINE):
+            source = Source(manifest.name, head.count("\n", 0, found.start()) + 1, found[0].strip())
+            return [requirement(tool, wanted, "plain", source, why=f"it reads {form}")]
     return [any_version(tool, Source(manifest.name, 1, ""), f"{tool} wrote {manifest.path.name}")]
 
 
@@ -103,4 +214,4 @@ SPEAKS_OF = "node"
 """The tool whose need stays unknown when one of these files cannot be read."""
 
 UNREAD = frozenset(LOCK_FILES)
-"""Files whose presence is all that counts."""
+"""Files that are not read whole."""

@@ -8,6 +8,7 @@ from collections.abc import Iterable
 import psutil
 
 from dokimon.core.launching.tree import command_of
+from dokimon.core.machine.platform import is_loopback
 from dokimon.core.report.model import Listening, Stranger
 from dokimon.core.text import clean
 
@@ -30,11 +31,6 @@ def listeners(processes: Iterable[psutil.Process]) -> tuple[Listening, ...]:
                 if known is None or process.pid < known.pid:
                     found[port, address] = Listening(address, port, process.pid, not is_loopback(address))
     return tuple(found[key] for key in sorted(found))
-
-
-def is_loopback(address: str) -> bool:
-    """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1)."""
-    return address.startswith("127.") or address in ("::1", "::ffff:127.0.0.1")
 
 
 def asked_address(listening: Listening) -> str:

@@ -52,7 +52,10 @@ class Remedy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """A catalogue entry. `commands` are the names it goes by, the one that people type first."""
+    """A catalogue entry. `commands` are the names it goes by, the one that people type first.
+
+    `lines` are the lines of releases that are still maintained, oldest first, as of the date that the file names.
+    """
 
     name: str
     title: str
@@ -60,6 +63,7 @@ class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     commands: list[str]
     ask: Ask
     evidence: list[Evidence] = []
+    lines: list[str] = []
     remedy: list[Remedy] = []
 
 

@@ -65,3 +65,28 @@ def kill_session(process: subprocess.Popen[bytes]) -> None:
 def shell_command(command: str) -> list[str]:
     """Return the argument list that runs a command line in the system's shell."""
     return ["cmd.exe", "/d", "/s", "/c", command] if WINDOWS else ["/bin/sh", "-c", command]
+
+
+def system_name() -> str:
+    """Return the operating system: `linux`, `macos`, `windows`, or what Python calls it."""
+    return {"darwin": "macos", "win32": "windows"}.get(sys.platform, "linux" if LINUX else sys.platform)
+
+
+ARCHITECTURES = {
+    "x86_64": ("x64", "amd64", "x86-64"),
+    "amd64": ("x64", "x86_64", "x86-64"),
+    "aarch64": ("arm64",),
+    "arm64": ("aarch64",),
+    "i686": ("ia32", "x86"),
+}
+"""Other names of an architecture, as ecosystems have them."""
+
+
+def architecture_name() -> str:
+    """Return the machine's architecture as the system names it (`x86_64`, `arm64`)."""
+    return os.uname().machine if not WINDOWS else os.environ.get("PROCESSOR_ARCHITECTURE", "?").lower()
+
+
+def is_loopback(address: str) -> bool:
+    """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1)."""
+    return address.startswith("127.") or address in ("::1", "::ffff:127.0.0.1")

@@ -36,7 +36,11 @@ class Found(_Part, frozen=True):
 
 
 class Finding(_Part, frozen=True):
-    """A requirement held against the survey. `wanted` is as declared, `accepts` the same in words."""
+    """A requirement, and what came of it when it was held against the survey (`needs` leaves that out).
+
+    `tool` is the subject, `component` the part of it that is meant; `kind` says what a subject that is no tool is.
+    `wanted` is as declared, `accepts` the same in words. `part` is the folder of the project that declares it.
+    """
 
     id: str
     tool: str
@@ -45,8 +49,11 @@ class Finding(_Part, frozen=True):
     language: str
     strength: Literal["required", "advised"]
     source: Source
-    verdict: FindingVerdict
-    reason: str
+    kind: Literal["tool", "component", "variable", "path", "platform", "service", "fact"] = "tool"
+    component: str | None = None
+    part: str | None = None
+    verdict: FindingVerdict | None = None
+    reason: str | None = None
     why: str | None = None
     found: Found | None = None
     remedies: tuple[Remedy, ...] = ()
@@ -58,6 +65,15 @@ class Conflict(_Part, frozen=True):
     tool: str
     between: tuple[str, ...]
     reason: str
+
+
+class Agreed(_Part, frozen=True):
+    """What all required declarations of a tool accept together; the oldest version and the newest line that will do."""
+
+    tool: str
+    accepts: str
+    lowest: str | None = None
+    newest: str | None = None
 
 
 class Project(_Part, frozen=True):
@@ -153,12 +169,13 @@ class Report(_Part, frozen=True, kw_only=True):
     """Everything about one invocation. `verify` leaves out what only `smoke` has."""
 
     format: Literal["dokimon-report/1"]
-    command: Literal["verify", "smoke"]
+    command: Literal["needs", "verify", "smoke"]
     verdict: Verdict
     project: Project
     requirements: tuple[Finding, ...]
-    installations: tuple[Installation, ...]
+    installations: tuple[Installation, ...] = ()
     conflicts: tuple[Conflict, ...] = ()
+    agreed: tuple[Agreed, ...] = ()
     prepared: tuple[Prepared, ...] | None = None
     runs: tuple[Run, ...] | None = None
     notes: tuple[str, ...] = ()

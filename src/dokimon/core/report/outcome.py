@@ -15,7 +15,7 @@ def counts(finding: Finding, strict: bool) -> bool:
 
 
 def verdict_of_findings(findings: Sequence[Finding], strict: bool) -> Verdict:
-    """Return `met`, `unmet` or `unknown` for all findings together."""
+    """Return `met`, `unmet` or `unknown` for all findings together; facts ask nothing and have no say."""
     heard = {finding.verdict for finding in findings if counts(finding, strict)}
     if heard & UNMET_VERDICTS:
         return "unmet"
@@ -33,6 +33,8 @@ def exit_status(report: Report, strict: bool) -> int:
     if report.interrupted:
         return 130
     findings = verdict_of_findings(report.requirements, strict)
+    if report.command == "needs":
+        return {"met": 0, "unmet": 1}.get(report.verdict, 3)
     if report.verdict == "failed" or findings == "unmet":
         return 1
     return 3 if report.verdict in ("unknown", "unsure") or findings == "unknown" else 0

@@ -4,6 +4,7 @@
 True
 """
 
+from functools import cache
 from importlib import import_module
 
 from dokimon.core.versions.constraint import Constraint
@@ -34,6 +35,7 @@ LANGUAGES = {
 """The identifier of each language, and its module in `languages/` (imported when first used)."""
 
 
+@cache
 def compiled(language: str, constraint: str, order: Order | None = None) -> Constraint:
     """Return `constraint`, read in the named language.
 

@@ -1,0 +1,79 @@
+"""`dokimon needs`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import TYPE_CHECKING, Annotated
+
+import typer
+
+from dokimon.cli.options import FolderArgument, NeedsFormat, NoColorOption, OutputOption, QuietOption, VerboseOption
+
+if TYPE_CHECKING:
+    from dokimon.core.report.model import Report
+
+NeedsFormatOption = Annotated[
+    NeedsFormat, typer.Option("--format", "-f", help="The form of the report; markdown is a table fit for a README.")
+]
+
+
+def needs(
+    path: FolderArgument = Path(),
+    form: NeedsFormatOption = NeedsFormat.table,
+    output: OutputOption = None,
+    check_readme: Annotated[
+        bool, typer.Option("--check-readme", help="Say whether the table in README.md is still what the files say.")
+    ] = False,
+    quiet: QuietOption = False,
+    verbose: VerboseOption = False,
+    no_color: NoColorOption = False,
+) -> None:
+    """Show what the project declares, where, and whether the declarations agree.
+
+    Exit status 1: they contradict each other. Nothing of this machine is looked at.
+    """
+    from dokimon.cli.showing import deliver, folder_asked, refuse_settings
+    from dokimon.core import verifying
+    from dokimon.core.report.outcome import exit_status
+    from dokimon.core.settings import SettingsFault
+
+    folder = folder_asked(path)
+    try:
+        report = verifying.needs_report(verifying.declare(folder))
+    except SettingsFault as fault:
+        refuse_settings(fault)
+    if check_readme:
+        raise typer.Exit(_check_readme(report))
+
+    def draw(console: object) -> None:
+        from dokimon.cli.screen_needs import draw_needs
+
+        draw_needs(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+
+    deliver(report, form, output, no_color, draw)
+    raise typer.Exit(exit_status(report, strict=False))
+
+
+def _check_readme(report: Report) -> int:
+    """Say in what the README's table differs from the files; return the exit status."""
+    from dokimon.core.declarations.manifest import ManifestFault, open_manifest
+    from dokimon.core.report.as_markdown import compare_readme
+
+    root = Path(report.project.root)
+    try:
+        readme = open_manifest(root / "README.md", root).text
+    except ManifestFault as wrong:
+        print(f"README.md {wrong.reason}")
+        return 3
+    found = compare_readme(readme, report)
+    if found is None:
+        print("README.md has no table of needs; dokimon needs --format markdown prints one to paste, with its marks.")
+        return 1
+    missing, too_many = found
+    for row in missing:
+        print(f"README.md lacks:     {row}")
+    for row in too_many:
+        print(f"README.md still has: {row}")
+    if not missing and not too_many:
+        print("README.md says what the files say.")
+    return 1 if missing or too_many else 0

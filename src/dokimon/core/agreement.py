@@ -1,0 +1,139 @@
+"""Whether the declarations can all be true: for each tool their agreement, or the smallest set that contradicts itself."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+from itertools import combinations
+
+import msgspec
+
+from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.machine.catalogue import find_tool
+from dokimon.core.versions import VersionFault
+from dokimon.core.versions.common import in_common
+from dokimon.core.versions.orders.dotted import DOTTED
+from dokimon.core.versions.sets import ALL, VersionSet, describe
+
+_MOST_TRIED = 12
+"""Different sets of which all groups are tried; beyond that, one is found by leaving out what is not needed."""
+
+
+class Agreement(msgspec.Struct, frozen=True):
+    """What all required declarations of a subject accept together, of those whose constraint can be read.
+
+    `members` are the indices of the requirements that took part. Where `versions` is empty, `between` are those of the
+    smallest group that contradicts itself. `lowest` is the oldest version that meets them all, `newest` the newest
+    line that does, where the catalogue knows the lines of the tool.
+    """
+
+    subject: str
+    tool: str
+    members: tuple[int, ...]
+    versions: VersionSet
+    between: tuple[int, ...] = ()
+    lowest: str | None = None
+    newest: str | None = None
+
+
+class Drift(msgspec.Struct, frozen=True):
+    """Advice (by index) that names versions of which the agreement accepts none."""
+
+    advice: int
+    agreement: Agreement
+
+
+def agreements(requirements: Sequence[Requirement]) -> list[Agreement]:
+    """Return an agreement for each subject of which some version is declared as required, in the order of first mention."""
+    sets: dict[str, list[tuple[int, VersionSet]]] = {}
+    for index, each in enumerate(requirements):
+        if each.strength == "required" and each.constraint and each.kind in ("tool", "component"):
+            common = in_common(each.constraint)
+            if common is not None:
+                sets.setdefault(each.subject, []).append((index, common))
+    return [_agreement(requirements, subject, members) for subject, members in sets.items()]
+
+
+def _agreement(requirements: Sequence[Requirement], subject: str, members: list[tuple[int, VersionSet]]) -> Agreement:
+    joined = ALL
+    for _, versions in members:
+        joined &= versions
+    tool = requirements[members[0][0]].tool
+    indices = tuple(index for index, _ in members)
+    if not joined:
+        return Agreement(subject, tool, indices, joined, _smallest_contradiction(members))
+    low = joined.intervals[0].low
+    return Agreement(
+        subject, tool, indices, joined, (), low.label if not low.rank else None, _newest_line(tool, joined)
+    )
+
+
+def _smallest_contradiction(members: list[tuple[int, VersionSet]]) -> tuple[int, ...]:
+    """Return the smallest group without a common version; of equal sets, the one that is declared first stands for all."""
+    different: dict[VersionSet, int] = {}
+    for index, versions in members:
+        different.setdefault(versions, index)
+    pairs = [(index, versions) for versions, index in different.items()]
+    if len(pairs) <= _MOST_TRIED:
+        for size in range(1, len(pairs) + 1):
+            for group in combinations(pairs, size):
+                if not _joined(group):
+                    return tuple(index for index, _ in group)
+    for pair in list(pairs):
+        rest = [each for each in pairs if each is not pair]
+        if not _joined(rest):
+            pairs = rest
+    return tuple(index for index, _ in pairs)
+
+
+def _joined(group: Sequence[tuple[int, VersionSet]]) -> VersionSet:
+    joined = ALL
+    for _, versions in group:
+        joined &= versions
+    return joined
+
+
+def _newest_line(tool: str, versions: VersionSet) -> str | None:
+    entry = find_tool(tool)
+    for line in reversed(entry.lines if entry else []):
+        # Some version of the line, its newest for one, must be accepted.
+        try:
+            numbers = DOTTED.key(line)[0]
+        except VersionFault:
+            continue
+        newest = ((*numbers, 99, 99), 0, ())
+        if newest in versions or DOTTED.key(line) in versions:
+            return line
+    return None
+
+
+def contradiction_in_words(requirements: Sequence[Requirement], agreement: Agreement) -> str:
+    """Say what contradicts what, each with its place: a version file picks one, another declaration does not accept it."""
+    parts = []
+    for index in agreement.between:
+        each = requirements[index]
+        parts.append(f"{each.source.file}:{each.source.line} accepts {each.accepts}")
+    return "; ".join(parts) + ": no version is accepted by all of them" if len(parts) > 1 else parts[0]
+
+
+def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> list[Drift]:
+    """Return the advice that has drifted from the declarations: none of its versions is accepted by them."""
+    by_subject = {agreement.subject: agreement for agreement in found if agreement.versions}
+    drifted = []
+    for index, each in enumerate(requirements):
+        agreement = by_subject.get(each.subject)
+        if each.strength != "advised" or not each.constraint or not agreement:
+            continue
+        advised = in_common(each.constraint)
+        if advised is not None and not advised & agreement.versions:
+            drifted.append(Drift(index, agreement))
+    return drifted
+
+
+def drift_in_words(requirements: Sequence[Requirement], drift: Drift) -> str:
+    """Say which advice names what, and what is declared."""
+    each = requirements[drift.advice]
+    why = f" ({each.why})" if each.why else ""
+    return (
+        f"{each.source.file}:{each.source.line} names {each.subject} {each.accepts}{why}, "
+        f"but what is declared accepts {describe(drift.agreement.versions)}"
+    )

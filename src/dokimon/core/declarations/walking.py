@@ -1,0 +1,62 @@
+"""Walking a checkout: every folder that a person wrote in, none that a tool filled."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterator
+from pathlib import Path
+
+FILLED_BY_TOOLS = frozenset(
+    {
+        *("node_modules", "bower_components", "jspm_packages", "vendor", "Pods", "Carthage", "deps", "site-packages"),
+        *(
+            "target",
+            "build",
+            "dist",
+            "out",
+            "bin",
+            "obj",
+            "_build",
+            "__pycache__",
+            "cmake-build-debug",
+            "cmake-build-release",
+        ),
+        *("venv", "virtualenv", "coverage", "htmlcov", "third_party", "external"),
+        *("testdata", "fixtures", "__fixtures__"),
+    }
+)
+"""Folders of dependencies, of build results, and of files that only tests read."""
+
+HIDDEN_BUT_READ = frozenset({".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker"})
+
+_DEEPEST = 24
+
+
+def walk(folder: Path) -> Iterator[tuple[str, list[str]]]:
+    """Yield each folder (as a path in text) below and with `folder`, and the names of its files, in a fixed order.
+
+    Links to folders are not followed; a folder that may not be read is passed over; so is a virtual environment, and
+    a folder with a repository of its own (a submodule is another project).
+    """
+    waiting = [(str(folder), 0)]
+    while waiting:
+        path, depth = waiting.pop()
+        files, folders = [], []
+        try:
+            with os.scandir(path) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.name)
+                    else:
+                        files.append(entry.name)
+        except OSError:
+            continue
+        if depth and ("pyvenv.cfg" in files or ".git" in folders):
+            continue
+        yield path, sorted(files)
+        if depth < _DEEPEST:
+            waiting += [(f"{path}/{name}", depth + 1) for name in sorted(folders, reverse=True) if _is_read(name)]
+
+
+def _is_read(name: str) -> bool:
+    return name in HIDDEN_BUT_READ if name.startswith(".") else name not in FILLED_BY_TOOLS

@@ -1,0 +1,50 @@
+"""The needs as a prerequisites table in Markdown, and whether a README still has it as it should be."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dokimon.core.machine.catalogue import find_tool
+from dokimon.core.report.folding import subject_of
+from dokimon.core.report.model import Finding, Report
+
+BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
+"""Between these lines a README keeps the table."""
+
+
+def prerequisites(report: Report) -> str:
+    """Return the table of what is required, a row for each subject. Lines are not named: they move too easily."""
+    agreed = {each.tool: each.accepts for each in report.agreed}
+    rows: dict[str, list[Finding]] = {}
+    for finding in report.requirements:
+        if finding.strength == "required":
+            rows.setdefault(subject_of(finding), []).append(finding)
+    lines = [BEGIN, "| needs | version | asked for by |", "|---|---|---|"]
+    for subject, findings in rows.items():
+        accepts = agreed.get(subject) or " and ".join(dict.fromkeys(each.accepts for each in findings))
+        files = ", ".join(f"`{name}`" for name in dict.fromkeys(each.source.file for each in findings))
+        lines.append(f"| {_escaped(_title(findings[0], subject))} | {_escaped(accepts)} | {_escaped(files)} |")
+    return "\n".join([*lines, END]) + "\n"
+
+
+def _title(finding: Finding, subject: str) -> str:
+    entry = find_tool(finding.tool) if finding.kind in ("tool", "component") else None
+    return subject.replace(finding.tool, entry.title, 1) if entry else subject
+
+
+def _escaped(text: str) -> str:
+    return text.replace("|", "\\|").replace("<", "&lt;")
+
+
+def compare_readme(readme: str, report: Report) -> tuple[Sequence[str], Sequence[str]] | None:
+    """Return the rows that the README's table lacks and those it has too many, or None when it has no such table."""
+    if BEGIN not in readme or END not in readme.partition(BEGIN)[2]:
+        return None
+    there = _rows(readme.partition(BEGIN)[2].partition(END)[0])
+    wanted = _rows(prerequisites(report))
+    return [row for row in wanted if row not in there], [row for row in there if row not in wanted]
+
+
+def _rows(text: str) -> list[str]:
+    rows = [" | ".join(cell.strip() for cell in line.strip().strip("|").split("|")) for line in text.splitlines()]
+    return [row for row in rows if row and not set(row) <= set("|-: ") and not row.startswith(("needs | ", "<!--"))]

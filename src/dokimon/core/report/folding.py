@@ -1,0 +1,30 @@
+"""Equal findings of several parts shown once, with their count."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import msgspec
+
+from dokimon.core.report.model import Finding
+
+
+class Folded(msgspec.Struct, frozen=True):
+    """A finding that stands for itself and for `more` equal ones declared elsewhere."""
+
+    finding: Finding
+    more: int
+
+
+def fold(findings: Iterable[Finding]) -> list[Folded]:
+    """Return the findings in order of first mention, those that say the same of the same subject once."""
+    groups: dict[tuple[object, ...], list[Finding]] = {}
+    for each in findings:
+        key = (each.kind, each.tool, each.component, each.wanted, each.language, each.strength, each.verdict, each.why)
+        groups.setdefault(key, []).append(each)
+    return [Folded(group[0], len(group) - 1) for group in groups.values()]
+
+
+def subject_of(finding: Finding) -> str:
+    """Return how a finding's subject is called: the tool, and its component."""
+    return f"{finding.tool} {finding.component}" if finding.component and finding.kind == "component" else finding.tool
