@@ -24,7 +24,7 @@ def plan_of(folder: Path, files: dict[str, str], chosen: list[str] | None = None
     setting = Setting(folder, folder, {"PATH": "/usr/bin", **environment}, {"python": "/usr/bin/python3"})
     written = folder / "dokimon.toml"
     settings = (
-        read_settings(Manifest(written, "dokimon.toml", written.read_text(), folder))
+        read_settings(Manifest(str(written), "dokimon.toml", written.read_text(), folder))
         if written.exists()
         else Settings()
     )

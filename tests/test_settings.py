@@ -13,7 +13,7 @@ RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
 
 
 def manifest(text: str) -> Manifest:
-    return Manifest(Path("dokimon.toml"), "dokimon.toml", text, Path())
+    return Manifest("dokimon.toml", "dokimon.toml", text, Path())
 
 
 @pytest.mark.parametrize(
@@ -25,7 +25,13 @@ def manifest(text: str) -> Manifest:
         ('format = 1\n[[need]]\ntool = "node"\nversoin = "18"', 4, 'unknown key "versoin" in [[need]]; did you mean "version"?'),
         ("format = 1\n[[nede]]\n", 2, 'unknown key "nede" in dokimon.toml; did you mean "need"?'),
         ('format = 1\n[project]\ntitle = "x"', 3, 'unknown key "title" in [project]; known are name'),
-        ('format = 1\n[[need]]\nversion = "18"', 2, '[[need]] needs the key "tool"'),
+        ('format = 1\n[[need]]\nversion = "18"', 3, '"version" goes with "tool"'),
+        ('format = 1\n[[need]]\nwhy = "x"', 2, "[[need]] must have one subject, and has none"),
+        ('format = 1\n[[need]]\ntool = "a"\npath = "b"', 2, "has tool and path"),
+        ('format = 1\n[[need]]\nsystem = "linus"', 3, '"linus" is not a system; did you mean "linux"?'),
+        ('format = 1\n[[need]]\nservice = "redis"', 3, 'a "service" needs the "port"'),
+        ('format = 1\n[[need]]\npath = "x"\nwith = ["y"]', 4, '"with" goes with "tool"'),
+        ('format = 1\n[[need]]\nany = [{ tool = "a", versoin = "1" }]', 3, 'unknown key "versoin" in `any` of [[need]]'),
         ('format = 1\n[[need]]\ntool = "node"\nversion = 18', 4, '"version" in [[need]] must be text in quotes, not a whole number'),
         ('format = 1\n[[need]]\ntool = "node"\nversion = ">=18,"', 4, "\"version\" cannot be read: '>=18,': nothing stands here"),
         ('format = 1\n[[need]]\ntool = "node"\nstrength = "must"', 4, '"strength" in [[need]] cannot be "must"; it can be required or advised'),

@@ -45,18 +45,20 @@ class Drift(msgspec.Struct, frozen=True):
 def agreements(requirements: Sequence[Requirement]) -> list[Agreement]:
     """Return an agreement for each subject of which some version is declared as required, in the order of first mention."""
     sets: dict[str, list[tuple[int, VersionSet]]] = {}
+    known: dict[tuple[str, str, str], VersionSet | None] = {}  # a large checkout says the same a thousand times
     for index, each in enumerate(requirements):
         if each.strength == "required" and each.constraint and each.kind in ("tool", "component"):
-            common = in_common(each.constraint)
+            said = (each.language, each.wanted, each.constraint.order.name)
+            if said not in known:
+                known[said] = in_common(each.constraint)
+            common = known[said]
             if common is not None:
                 sets.setdefault(each.subject, []).append((index, common))
     return [_agreement(requirements, subject, members) for subject, members in sets.items()]
 
 
 def _agreement(requirements: Sequence[Requirement], subject: str, members: list[tuple[int, VersionSet]]) -> Agreement:
-    joined = ALL
-    for _, versions in members:
-        joined &= versions
+    joined = _joined(members)
     tool = requirements[members[0][0]].tool
     indices = tuple(index for index, _ in members)
     if not joined:
@@ -87,8 +89,11 @@ def _smallest_contradiction(members: list[tuple[int, VersionSet]]) -> tuple[int,
 
 def _joined(group: Sequence[tuple[int, VersionSet]]) -> VersionSet:
     joined = ALL
+    seen: list[VersionSet] = []
     for _, versions in group:
-        joined &= versions
+        if not any(versions is each for each in seen):
+            seen.append(versions)
+            joined &= versions
     return joined
 
 

@@ -238,7 +238,9 @@ SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "servic
 
 def _check_need(need: Need, at: Keys, reading: _Reading) -> None:
     given = [subject for subject in SUBJECTS if getattr(need, subject)]
-    if len(given) != 1:
+    if need.version is not None and not need.tool:
+        reading.fault((*at, "version"), '"version" goes with "tool"')
+    elif len(given) != 1:
         has = " and ".join(given) if given else "none"
         reading.fault(at, f"[[need]] must have one subject, and has {has}; there are {', '.join(SUBJECTS)}")
     for version, keys in [(need.version, (*at, "version")), *((each.version, (*at, "any")) for each in need.any)]:
@@ -247,8 +249,6 @@ def _check_need(need: Need, at: Keys, reading: _Reading) -> None:
                 compiled("plain", version)
             except VersionFault as wrong:
                 reading.fault(keys, f'"version" cannot be read: {wrong}')
-    if need.version is not None and not need.tool:
-        reading.fault((*at, "version"), '"version" goes with "tool"')
     if need.components and not need.tool:
         reading.fault((*at, "with"), '"with" goes with "tool"')
     if need.service and not need.port:

@@ -15,6 +15,8 @@ def clean(text: str, limit: int = 400) -> str:
 
     Terminal sequences vanish, tabs and line ends become a space, what is left of the controls becomes `�`.
     """
+    if len(text) <= limit and text.isprintable():  # most text is; no control or format character is printable
+        return text.rstrip()
     if len(text) > limit * 8:
         text = text[: limit * 8]
     text = _SEQUENCES.sub("", text).replace("\r\n", " ")

@@ -117,15 +117,15 @@ def project_of(declared: Declared) -> Project:
 
 def conflicts_of(declared: Declared) -> tuple[Conflict, ...]:
     """Return the contradictions among the declarations as the report names them."""
-    ids = [finding.id for finding in describe(declared.requirements)]
+    contradicting = [each for each in declared.agreements if each.between]
+    ids = [finding.id for finding in describe(declared.requirements)] if contradicting else []
     return tuple(
         Conflict(
             clean(each.subject, 120),
             tuple(ids[index] for index in each.between),
             clean(contradiction_in_words(declared.requirements, each)),
         )
-        for each in declared.agreements
-        if each.between
+        for each in contradicting
     )
 
 

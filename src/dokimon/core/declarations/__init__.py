@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from types import ModuleType
@@ -37,7 +38,7 @@ ECOSYSTEMS: tuple[ModuleType, ...] = (
     node, python, php, maven, gradle, dotnet, native, embedded, rust, golang, ruby, swift, elixir, dart,
     tool_versions, advice,
 )  # fmt: skip
-"""Each has `READERS` (file names, or patterns with one `*`, and what reads them), `SPEAKS_OF` and `UNREAD`."""
+"""Each has `READERS` (file names, or endings such as `*.sln`, and what reads them), `SPEAKS_OF` and `UNREAD`."""
 
 
 class _Reader(NamedTuple):
@@ -46,23 +47,22 @@ class _Reader(NamedTuple):
     order: int
 
 
-def _tables() -> tuple[dict[str, list[_Reader]], list[tuple[str, str, str, _Reader]]]:
-    """Return the readers by exact name, and those by pattern: the folder it ends in, what stands before and after `*`."""
+def _tables() -> tuple[dict[str, list[_Reader]], dict[str, list[tuple[str, _Reader]]]]:
+    """Return the readers by exact name, and those of a pattern by its ending, each with the folder it must lie in."""
     exact: dict[str, list[_Reader]] = {}
-    patterns = []
+    endings: dict[str, list[tuple[str, _Reader]]] = {}
     everything = ((ecosystem, *item) for ecosystem in ECOSYSTEMS for item in ecosystem.READERS.items())
     for order, (ecosystem, name, read) in enumerate(everything):
         reader = _Reader(read, ecosystem, order)
         if "*" in name:
             folder, _, pattern = name.rpartition("/")
-            before, _, after = pattern.partition("*")
-            patterns.append((folder, before, after, reader))
+            endings.setdefault(pattern.removeprefix("*"), []).append((folder, reader))
         else:
             exact.setdefault(name, []).append(reader)
-    return exact, patterns
+    return exact, endings
 
 
-_EXACT, _PATTERNS = _tables()
+_EXACT, _ENDINGS = _tables()
 
 
 def manifest_names() -> frozenset[str]:
@@ -79,42 +79,45 @@ def read_declarations(checkout: Checkout) -> list[Requirement]:
     found: list[Requirement] = []
     root = str(checkout.root)
     for folder, names in _folders(checkout):
-        part = folder[len(root) + 1 :] or "."
+        part, beside = clean(folder[len(root) + 1 :]) or ".", frozenset(names)
         matching = [(reader, name) for name in names for reader in _readers_of(folder, name)]
         for reader, name in sorted(matching, key=lambda pair: pair[0].order):
-            for each in _read(Path(folder, name), checkout.root, reader):
-                found.append(each if part == "." else msgspec.structs.replace(each, part=clean(part)))
+            for each in _read(folder, name, checkout.root, beside, reader):
+                found.append(each if part == "." else msgspec.structs.replace(each, part=part))
     return _without_implied(found)
 
 
 def _folders(checkout: Checkout) -> Iterator[tuple[str, list[str]]]:
     for folder in checkout.lineage[:-1]:
-        names = next(iter(walk(folder)), ("", []))[1]
-        yield str(folder), names
-    yield from walk(checkout.project)
+        yield str(folder), sorted(name for name in os.listdir(folder) if _wanted(name))  # noqa: PTH208
+    yield from walk(checkout.project, frozenset(_EXACT), frozenset(_ENDINGS))
+
+
+def _wanted(name: str) -> bool:
+    return name in _EXACT or name[name.rfind(".") :] in _ENDINGS
 
 
 def _readers_of(folder: str, name: str) -> list[_Reader]:
     found = _EXACT.get(name, [])
-    for ending, before, after, reader in _PATTERNS:
-        if name.endswith(after) and name.startswith(before) and (not ending or folder.endswith(f"/{ending}")):
+    for ending, reader in _ENDINGS.get(name[name.rfind(".") :], ()):
+        if not ending or folder.endswith(f"/{ending}"):
             found = [*found, reader]
     return found
 
 
-def _read(path: Path, root: Path, reader: _Reader) -> list[Requirement]:
-    ecosystem = reader.ecosystem
+def _read(folder: str, name: str, root: Path, beside: frozenset[str], reader: _Reader) -> list[Requirement]:
+    ecosystem, location = reader.ecosystem, f"{folder}/{name}"
+    shown = clean(location[len(str(root)) + 1 :])
     try:
-        if path.name in ecosystem.UNREAD:
-            return reader.read(Manifest(path, clean(path.relative_to(root).as_posix()), "", root))
-        return reader.read(open_manifest(path, root))
+        if name in ecosystem.UNREAD:
+            return reader.read(Manifest(location, shown, "", root, beside))
+        return reader.read(open_manifest(location, root, beside))
     except ManifestFault as wrong:
         line, reason = wrong.line, wrong.reason
     except Exception as wrong:  # a reader's own mistake must not hide what the other files say
         line, reason = 1, f"made Dokimon's own reader stumble ({type(wrong).__name__}: {wrong}); please report it"
     if not ecosystem.SPEAKS_OF:
         return []
-    shown = clean(path.relative_to(root).as_posix())
     return [unreadable(ecosystem.SPEAKS_OF, Source(shown, line, ""), f"{shown} {clean(reason)}")]
 
 

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from dokimon.core.declarations.manifest import Manifest, as_json, json_line
+from dokimon.core.declarations.manifest import Manifest, as_json
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
@@ -24,7 +24,7 @@ def read_global(manifest: Manifest) -> list[Requirement]:
     sdk = as_json(manifest, comments=True).get("sdk")
     if not isinstance(sdk, dict):
         return []
-    version, source = sdk.get("version"), manifest.source(json_line(manifest.text, ("sdk", "version")))
+    version, source = sdk.get("version"), manifest.json_source("sdk", "version")
     if not isinstance(version, str):
         policy = sdk.get("rollForward")
         if version is None and isinstance(policy, str):
@@ -88,7 +88,7 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
     for name, entry in tools.items() if isinstance(tools, dict) else ():
         version = entry.get("version") if isinstance(entry, dict) else None
         if isinstance(version, str):
-            source = manifest.source(json_line(manifest.text, ("tools", name)))
+            source = manifest.json_source("tools", name)
             why = "dotnet tool restore brings it"
             made = requirement(
                 "dotnet", f"[{version}]", "nuget", source, strength="advised", component=f"tool {name}", why=why

@@ -8,6 +8,7 @@ import re
 import stat
 import tomllib
 from collections.abc import Iterator
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -32,44 +33,83 @@ class ManifestFault(Exception):
 
 
 class Manifest(msgspec.Struct, frozen=True):
-    """The text of one file of the checkout, the name that sources give it (relative to the root, with `/`), the root."""
+    """The text of one file of the checkout, the name that sources give it (relative to the root, with `/`), the root.
 
-    path: Path
+    `beside` are the names of the files in the same folder, where they are known.
+    """
+
+    location: str
     name: str
     text: str
     root: Path
+    beside: frozenset[str] = frozenset()
+
+    @property
+    def path(self) -> Path:
+        """Where the file lies. Made when asked for: most readers need the text alone."""
+        return Path(self.location)
 
     def source(self, line: int) -> Source:
         """Return the source for a line of this file, quoting it."""
-        lines = self.text.splitlines()
-        quoted = lines[line - 1] if 0 < line <= len(lines) else ""
-        return Source(self.name, line, clean(quoted.strip(), 160))
+        place = 0
+        for _ in range(line - 1):
+            place = self.text.find("\n", place) + 1
+            if not place:
+                return Source(self.name, line, "")
+        return self._source(place, line)
+
+    def json_source(self, *keys: str | int) -> Source:
+        """Return the source for the value at `keys` of a JSON manifest."""
+        place = json_place(self.text, keys)
+        return self._source(place, self.text.count("\n", 0, place) + 1)
+
+    def _source(self, place: int, line: int) -> Source:
+        start, end = self.text.rfind("\n", 0, place) + 1, self.text.find("\n", place)
+        return Source(self.name, line, clean(self.text[start : end if end >= 0 else None].strip(), 160))
 
 
-def open_manifest(path: Path, root: Path) -> Manifest:
+def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozenset()) -> Manifest:
     """Read a text file of the checkout. Raises `ManifestFault` when it is no readable UTF-8 file of sensible size.
 
     A link is followed only while it stays below `root`: a checkout must not make other files of this machine speak.
     """
-    name = clean(path.relative_to(root).as_posix())
+    location = str(path)
+    name = clean(location[len(str(root)) :].lstrip("/"))
     try:
-        if path.is_symlink() and not path.resolve().is_relative_to(root.resolve()):
-            raise ManifestFault(1, "is a link to a place outside the checkout and is not followed")
-        # Not blocking: what looks like a manifest may be a pipe that nobody writes to.
-        descriptor = os.open(path, os.O_RDONLY | getattr(os, "O_NONBLOCK", 0))
-        with open(descriptor, "rb") as file:  # noqa: PTH123
-            if not stat.S_ISREG(os.fstat(descriptor).st_mode):
-                raise ManifestFault(1, "is not a plain file")
-            content = file.read(LARGEST_BYTES + 1)
+        content = _read_plain(location, root)
     except (OSError, RuntimeError) as wrong:
         raise ManifestFault(1, f"cannot be opened: {getattr(wrong, 'strerror', None) or wrong}") from None
     if len(content) > LARGEST_BYTES:
         raise ManifestFault(1, f"is larger than {LARGEST_BYTES // 1024 // 1024} MiB, too large for a manifest")
     try:
-        return Manifest(path, name, content.decode("utf-8-sig"), root)
+        return Manifest(location, name, content.decode("utf-8-sig"), root, beside)
     except UnicodeDecodeError as wrong:
         line = content[: wrong.start].count(b"\n") + 1
         raise ManifestFault(line, f"is not UTF-8 text (byte {wrong.start + 1})") from None
+
+
+def _read_plain(location: str, root: Path) -> bytes:
+    """Return the beginning of a plain file. Opened without blocking: what looks like a manifest may be an idle pipe."""
+    flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_NOFOLLOW", 0)
+    try:
+        descriptor = os.open(location, flags)
+    except OSError:
+        path = Path(location)
+        if not path.is_symlink():
+            raise
+        if not path.resolve().is_relative_to(root.resolve()):
+            raise ManifestFault(1, "is a link to a place outside the checkout and is not followed") from None
+        descriptor = os.open(path.resolve(), flags)
+    try:
+        status = os.fstat(descriptor)
+        if not stat.S_ISREG(status.st_mode):
+            raise ManifestFault(1, "is not a plain file")
+        wanted, content = min(status.st_size, LARGEST_BYTES) + 1, b""
+        while len(content) < wanted and (chunk := os.read(descriptor, wanted - len(content))):
+            content += chunk
+        return content
+    finally:
+        os.close(descriptor)
 
 
 _COMMENT = re.compile(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*.*?\*/', re.DOTALL)
@@ -115,10 +155,33 @@ _JSON_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')
 
 def json_line(text: str, keys: Keys) -> int:
     """Return the line (from 1) on which the value at `keys` begins in a valid JSON text, comments allowed, or 1."""
-    for path, position in _json_values(_without_comments(text)):
-        if path == keys:
-            return text.count("\n", 0, position) + 1
-    return 1
+    return text.count("\n", 0, json_place(text, keys)) + 1
+
+
+def json_place(text: str, keys: Keys) -> int:
+    """Return where (in characters) the value at `keys` begins in a valid JSON text, comments allowed, or 0."""
+    place = _only_place(text, keys)
+    return _json_places(text).get(keys, 0) if place is None else place
+
+
+def _only_place(text: str, keys: Keys) -> int | None:
+    """Return where the value begins when each key stands just once behind the one before it: then it can only be there."""
+    place = 0
+    for key in keys:
+        quoted = f'"{key}"'
+        found = text.find(quoted, place) if isinstance(key, str) else -1
+        if found < 0 or text.find(quoted, found + 1) >= 0:
+            return None
+        place = found + len(quoted)
+    while place < len(text) and text[place] in ": \t\r\n":
+        place += 1
+    return place if "/" not in text else None  # a comment may hold a key too
+
+
+@lru_cache(maxsize=2)
+def _json_places(text: str) -> dict[Keys, int]:
+    """Return where each value begins; one file is asked for several of its lines in a row."""
+    return dict(_json_values(_without_comments(text) if "/" in text else text))
 
 
 def _json_values(text: str) -> Iterator[tuple[Keys, int]]:

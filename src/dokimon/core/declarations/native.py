@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from dokimon.core.declarations.manifest import Manifest, as_json, json_line
+from dokimon.core.declarations.manifest import Manifest, as_json
 from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement
 from dokimon.core.declarations.text_reading import matches
 
@@ -59,7 +59,7 @@ def read_presets(manifest: Manifest) -> list[Requirement]:
     found = []
     if isinstance(least, dict):
         version = ".".join(str(least.get(part, 0)) for part in ("major", "minor", "patch"))
-        source = manifest.source(json_line(manifest.text, ("cmakeMinimumRequired",)))
+        source = manifest.json_source("cmakeMinimumRequired")
         found.append(requirement("cmake", version, "cmake", source))
     seen = set()
     for index, preset in enumerate(presets.get("configurePresets") or []):
@@ -67,7 +67,7 @@ def read_presets(manifest: Manifest) -> list[Requirement]:
         tool = _GENERATORS.get(generator)
         if tool and tool not in seen:
             seen.add(tool)
-            source = manifest.source(json_line(manifest.text, ("configurePresets", index, "generator")))
+            source = manifest.json_source("configurePresets", index, "generator")
             found.append(any_version(tool, source, "a preset generates for it"))
     return found
 
@@ -101,7 +101,7 @@ def read_vcpkg(manifest: Manifest) -> list[Requirement]:
     for index, entry in enumerate(as_json(manifest).get("dependencies") or []):
         least = entry.get("version>=") if isinstance(entry, dict) else None
         if isinstance(least, str) and isinstance(entry.get("name"), str):
-            source = manifest.source(json_line(manifest.text, ("dependencies", index, "version>=")))
+            source = manifest.json_source("dependencies", index, "version>=")
             wanted = f">={least.partition('#')[0]}"
             found.append(requirement("library", wanted, "plain", source, strength="advised", component=entry["name"]))
     return found

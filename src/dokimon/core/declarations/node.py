@@ -42,14 +42,18 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     """
     package = as_json(manifest)
     named = _package_manager(manifest, package)
-    lock = next((name for name in LOCK_FILES if (manifest.path.parent / name).is_file()), None)
+    lock = next((name for name in LOCK_FILES if name in manifest.beside), None)
     manager = named[0].tool if named else LOCK_FILES[lock] if lock else "npm"
-    found = [*_engines(manifest, package, manager), *named, *_dev_engines(manifest, package)]
+    found = [*_engines(manifest, package, manager), *named]
+    if "devEngines" in package:
+        found += _dev_engines(manifest, package)
     if not any(each.tool in ("node", "bun", "deno") for each in found):
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
     if not lock and not any(each.tool in PACKAGE_MANAGERS for each in found):
         found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
-    return [*found, *_platforms(manifest, package), *_engines_of_dependencies(manifest, package)]
+    if "os" in package or "cpu" in package:
+        found += _platforms(manifest, package)
+    return [*found, *_engines_of_dependencies(manifest, package)]
 
 
 def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[Requirement]:
@@ -65,11 +69,11 @@ def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[
         line = json_line(manifest.text, ("engines",))
         return [requirement(name, text, "npm", manifest.source(line)) for name, text in pairs.items()]
     if not isinstance(engines, dict):
-        source = manifest.source(json_line(manifest.text, ("engines",)))
+        source = manifest.json_source("engines")
         return [unreadable("node", source, '"engines" must be an object such as {"node": ">=18"}')]
     found = []
     for name, text in engines.items():
-        source = manifest.source(json_line(manifest.text, ("engines", name)))
+        source = manifest.json_source("engines", name)
         if isinstance(text, str):
             strength = "required" if name in ("node", manager) else "advised"
             found.append(requirement(name, text, "npm", source, strength=strength))
@@ -83,7 +87,7 @@ def _package_manager(manifest: Manifest, package: dict[str, Any]) -> list[Requir
     value = package.get("packageManager")
     if value is None:
         return []
-    source = manifest.source(json_line(manifest.text, ("packageManager",)))
+    source = manifest.json_source("packageManager")
     form = r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?"
     named = re.fullmatch(form, value) if isinstance(value, str) else None
     if not named:
@@ -104,7 +108,7 @@ def _dev_engines(manifest: Manifest, package: dict[str, Any]) -> list[Requiremen
         several = isinstance(given, list)
         for index, entry in enumerate(given if isinstance(given, list) else [given] if given else []):
             keys = ("devEngines", table, index) if several else ("devEngines", table)
-            source = manifest.source(json_line(manifest.text, (*keys, "name")))
+            source = manifest.json_source(*keys, "name")
             if not isinstance(entry, dict) or not isinstance(entry.get("name"), str):
                 found.append(unreadable("node", source, f'"devEngines.{table}" needs a name'))
                 continue
@@ -124,7 +128,7 @@ def _platforms(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
         texts = [name for name in names if isinstance(name, str)]
         if not texts:
             continue
-        source = manifest.source(json_line(manifest.text, (key,)))
+        source = manifest.json_source(key)
         if known:
             words = " ".join(
                 ("!" if n.startswith("!") else "") + known.get(n.lstrip("!"), n.lstrip("!")) for n in texts
@@ -138,10 +142,12 @@ def _platforms(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
 
 def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
     """What the direct dependencies, as locked, want of Node.js: advice, since npm only warns about it."""
-    lock = manifest.path.parent / "package-lock.json"
     names = [n for t in ("dependencies", "devDependencies") if isinstance(package.get(t), dict) for n in package[t]]
+    if not names or "package-lock.json" not in manifest.beside:
+        return []
+    lock = manifest.path.parent / "package-lock.json"
     try:
-        if not names or lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:
+        if lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:
             return []
         packages = json.loads(lock.read_bytes()).get("packages", {})
     except (OSError, ValueError, RecursionError, AttributeError):

@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from dokimon.core.declarations.manifest import Keys, Manifest, ManifestFault, as_json, json_line
+from dokimon.core.declarations.manifest import Keys, Manifest, ManifestFault, as_json
 from dokimon.core.declarations.requirement import Requirement, any_version, fact, requirement, unreadable
 
 
@@ -16,7 +16,7 @@ def read_composer(manifest: Manifest) -> list[Requirement]:
     for table, strength in (("require", "required"), ("require-dev", "advised")):
         given = package.get(table, {})
         if not isinstance(given, dict):
-            source = manifest.source(json_line(manifest.text, (table,)))
+            source = manifest.json_source(table)
             found.append(unreadable("php", source, f'"{table}" must be an object such as {{"php": "^8.1"}}'))
             continue
         for name, wanted in given.items():
@@ -39,7 +39,7 @@ def _platform_package(manifest: Manifest, keys: Keys, name: str, wanted: Any, st
         tool, component = "php", name
     else:
         return []
-    source = manifest.source(json_line(manifest.text, keys))
+    source = manifest.json_source(*keys)
     if not isinstance(wanted, str):
         return [unreadable(tool, source, f'"{name}" must be text such as "^8.1"')]
     found = requirement(tool, wanted, "composer", source, strength=strength, component=component)
@@ -54,7 +54,7 @@ def _simulated(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
     platform = config.get("platform") if isinstance(config, dict) else None
     found = []
     for name, value in platform.items() if isinstance(platform, dict) else ():
-        source = manifest.source(json_line(manifest.text, ("config", "platform", name)))
+        source = manifest.json_source("config", "platform", name)
         found.append(fact(f"simulated {name}", str(value), source))
     return found
 

@@ -32,8 +32,9 @@ HIDDEN_BUT_READ = frozenset({".github", ".circleci", ".config", ".mvn", ".gitlab
 _DEEPEST = 24
 
 
-def walk(folder: Path) -> Iterator[tuple[str, list[str]]]:
-    """Yield each folder (as a path in text) below and with `folder`, and the names of its files, in a fixed order.
+def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterator[tuple[str, list[str]]]:
+    """Yield each folder (as a path in text) below and with `folder`, and the files in it that have one of the `names` or
+    `endings` (each with its dot), in a fixed order.
 
     Links to folders are not followed; a folder that may not be read is passed over; so is a virtual environment, and
     a folder with a repository of its own (a submodule is another project).
@@ -41,19 +42,24 @@ def walk(folder: Path) -> Iterator[tuple[str, list[str]]]:
     waiting = [(str(folder), 0)]
     while waiting:
         path, depth = waiting.pop()
-        files, folders = [], []
+        files: list[str] = []
+        folders: list[str] = []
+        environment = False
         try:
             with os.scandir(path) as entries:
                 for entry in entries:
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.name)
-                    else:
-                        files.append(entry.name)
+                    elif (name := entry.name) in names or name[name.rfind(".") :] in endings:
+                        files.append(name)
+                    elif name == "pyvenv.cfg":
+                        environment = True
         except OSError:
             continue
-        if depth and ("pyvenv.cfg" in files or ".git" in folders):
+        if depth and (environment or ".git" in folders):
             continue
-        yield path, sorted(files)
+        if files:
+            yield path, sorted(files)
         if depth < _DEEPEST:
             waiting += [(f"{path}/{name}", depth + 1) for name in sorted(folders, reverse=True) if _is_read(name)]
 
