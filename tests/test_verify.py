@@ -30,6 +30,7 @@ NODE = '{"name": "board",\n "engines": {"node": ">=18.17"}, "packageManager": "n
         ("echo v20.11.1; exit 1", 0, "met", "20.11.1 is accepted"),
         ("echo warning: old >&2; echo v20.11.1 >&2", 0, "met", "20.11.1 is accepted"),
         (r"printf 'v20.11.1-\033[31m\007[bold]x[/]\n'", 0, "unknown", "cannot be compared"),
+        (r"printf '\033[1mv20.11.1\033[0m\n'", 0, "met", "20.11.1 is accepted"),
         ("yes v", 3, "unknown", "printed more than 64 KiB"),
         ('read answer; echo "v$answer"', 3, "unknown", "printed “v”"),
     ],

@@ -137,6 +137,7 @@ def test_an_unknown_language_is_named() -> None:
         ("npm", "20", "20.x"),
         ("npm", "~1.2", "1.2.x"),
         ("npm", "", "any version"),
+        ("gem", ">= 0", "any version"),
         ("npm", ">1.2.3 <=1.4.0", "after 1.2.3 up to 1.4"),
         ("npm", "<0.0.0-0", "older than 0"),
         ("pep440", ">=3.11", "3.11 or newer"),

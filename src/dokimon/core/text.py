@@ -25,6 +25,11 @@ def clean(text: str, limit: int = 400) -> str:
     return text if len(text) <= limit else text[: limit - 1] + "…"
 
 
+def without_sequences(text: str) -> str:
+    """Return text without the terminal sequences in it (colours, cursor movements); its lines stay as they are."""
+    return _SEQUENCES.sub("", text)
+
+
 def as_shown(line: str) -> str:
     """Return a line of output as a terminal would end up showing it: after a carriage return, the last part."""
     line = line.rstrip("\r\n")

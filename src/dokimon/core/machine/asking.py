@@ -14,7 +14,7 @@ import msgspec
 
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import kill_session
-from dokimon.core.text import clean
+from dokimon.core.text import clean, without_sequences
 
 LIMIT_SECONDS = 10.0
 LIMIT_BYTES = 64 * 1024
@@ -51,6 +51,7 @@ def ask(program: Path, how: Ask, folder: Path, environment: Mapping[str, str], c
     started = time.monotonic()
     output, status, fault = _run([str(program), *how.arguments], folder, _guarded(environment, how, checkout))
     spent = time.monotonic() - started
+    output = without_sequences(output)  # some colour their version whoever reads it
     found = re.search(how.pattern, output, re.MULTILINE)
     if found:
         return Answer(clean(found[1], 80), None, spent)

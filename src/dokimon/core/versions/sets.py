@@ -154,6 +154,8 @@ def _in_words(interval: Interval) -> str:
     if not low.rank and not high.rank and low.key == high.key:
         return f"exactly {low.label}"
     first, last = _short(low.label), _short(high.label)
+    if high.rank and first == "0" and low.side == _BEFORE:
+        return "any version"
     if high.rank:
         return f"{first} or newer" if low.side == _BEFORE else f"newer than {first}"
     if low.rank:
