@@ -10,6 +10,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from dokimon.core.versions import VersionFault, admits, compiled
+from dokimon.core.versions.common import in_common
 from dokimon.core.versions.orders.composer import COMPOSER
 from dokimon.core.versions.orders.dart import DART
 from dokimon.core.versions.orders.dotted import DOTTED
@@ -220,6 +221,19 @@ def test_sets_are_canonical(a: VersionSet) -> None:
     for left, right in zip(a.intervals, a.intervals[1:], strict=False):
         assert left.high < right.low
     assert all(interval.low < interval.high for interval in a.intervals)
+
+
+COMPARISONS = st.sampled_from(["", ">=", "<=", ">", "<"])
+RELEASES = st.tuples(st.integers(0, 3), st.integers(0, 3), st.integers(0, 3)).map(lambda n: ".".join(map(str, n)))
+
+
+@given(st.sampled_from(["npm", "plain", "pep440", "composer", "gem", "maven", "dart"]), COMPARISONS, RELEASES, RELEASES)
+def test_sets_carried_over_hold_the_same_releases(language: str, operator: str, end: str, version: str) -> None:
+    written = {"pep440": f"{operator or '=='}{end}", "maven": f"[{end},)"}.get(language, operator + end)
+    made = compiled(language, written)
+    carried = in_common(made)
+    assert carried is not None
+    assert (DOTTED.key(version) in carried) == made.admits(version)
 
 
 PEP440_VERSIONS = [
