@@ -272,6 +272,7 @@ def test_advice_that_has_drifted_is_told_and_decides_nothing(world: World) -> No
         {
             "package.json": '{"engines": {"node": ">=22"}, "packageManager": "npm@10.0.0"}',
             "Dockerfile": "FROM node:20\n",
+            "dokimon.toml": 'format = 1\n[[need]]\ntool = "node"\nversion = "18"\nstrength = "advised"\n',
         }
     )
     ended = world.dokimon("needs", "--format", "json")

@@ -62,10 +62,6 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
         console.print(findings_table(shown))
         console.print()
     draw_remedies(console, shown)
-    for note in () if quiet else report.notes:
-        console.print(Text.assemble(("drift", "yellow"), f": {note}"))
-    if report.notes and not quiet:
-        console.print()
     if verbose:
         draw_copies(console, report)
     console.print(_closing(report))

@@ -36,6 +36,8 @@ def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     for conflict in report.conflicts:
         console.print(Text.assemble((conflict.tool, "bold"), (" conflict", "bold red"), f": {conflict.reason}"))
     if report.agreed and not quiet:
+        if report.notes or report.conflicts or any(finding.reason for finding in report.requirements):
+            console.print()
         _draw_agreed(console, report)
     console.print(_closing(report))
 

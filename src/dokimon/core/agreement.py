@@ -7,6 +7,7 @@ from itertools import combinations
 
 import msgspec
 
+from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine.catalogue import find_tool
 from dokimon.core.versions import VersionFault
@@ -45,10 +46,10 @@ class Drift(msgspec.Struct, frozen=True):
 def agreements(requirements: Sequence[Requirement]) -> list[Agreement]:
     """Return an agreement for each subject of which some version is declared as required, in the order of first mention."""
     sets: dict[str, list[tuple[int, VersionSet]]] = {}
-    known: dict[tuple[str, str, str], VersionSet | None] = {}  # a large checkout says the same a thousand times
+    known: dict[int, VersionSet | None] = {}  # by identity: a large checkout shares its few compiled constraints
     for index, each in enumerate(requirements):
         if each.strength == "required" and each.constraint and each.kind in ("tool", "component"):
-            said = (each.language, each.wanted, each.constraint.order.name)
+            said = id(each.constraint)
             if said not in known:
                 known[said] = in_common(each.constraint)
             common = known[said]
@@ -89,11 +90,8 @@ def _smallest_contradiction(members: list[tuple[int, VersionSet]]) -> tuple[int,
 
 def _joined(group: Sequence[tuple[int, VersionSet]]) -> VersionSet:
     joined = ALL
-    seen: list[VersionSet] = []
-    for _, versions in group:
-        if not any(versions is each for each in seen):
-            seen.append(versions)
-            joined &= versions
+    for versions in {id(versions): versions for _, versions in group}.values():
+        joined &= versions
     return joined
 
 
@@ -125,8 +123,10 @@ def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> l
     by_subject = {agreement.subject: agreement for agreement in found if agreement.versions}
     drifted = []
     for index, each in enumerate(requirements):
-        agreement = by_subject.get(each.subject)
-        if each.strength != "advised" or not each.constraint or not agreement:
+        # What dokimon.toml advises was put there on purpose; only what nobody watches can drift.
+        watched = each.strength == "required" or each.source.file == SETTINGS_FILE
+        agreement = None if watched else by_subject.get(each.subject)
+        if not agreement or not each.constraint:
             continue
         advised = in_common(each.constraint)
         if advised is not None and not advised & agreement.versions:

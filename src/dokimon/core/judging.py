@@ -37,11 +37,12 @@ def describe(requirements: Sequence[Requirement]) -> tuple[Finding, ...]:
     numbers: dict[str, int] = {}
     findings = []
     for each in requirements:
-        numbers[each.subject] = numbers.get(each.subject, 0) + 1
+        subject = clean(each.subject, 120)
+        numbers[subject] = numbers.get(subject, 0) + 1
         findings.append(
             Finding(
-                id=clean(f"{each.subject}#{numbers[each.subject]}", 120),
-                tool=clean(each.tool, 120),
+                id=f"{subject}#{numbers[subject]}",
+                tool=clean(each.tool, 120) if each.component else subject,
                 wanted=clean(each.wanted),
                 accepts=clean(each.accepts),
                 language=each.language,
@@ -240,6 +241,7 @@ def _filled(recipe: Recipe, requirement: Requirement) -> Remedy:
         "{wanted}": constraint.in_words if constraint else "any version",
         "{version}": lowest,
         "{line}": lowest.split(".", 1)[0],
+        "{pick}": (constraint.exact if constraint else None) or lowest.split(".", 1)[0],
     }
 
     def fill(text: str) -> str:

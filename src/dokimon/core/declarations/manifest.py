@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import codecs
 import json
 import os
 import re
@@ -82,7 +83,7 @@ def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozens
     if len(content) > LARGEST_BYTES:
         raise ManifestFault(1, f"is larger than {LARGEST_BYTES // 1024 // 1024} MiB, too large for a manifest")
     try:
-        return Manifest(location, name, content.decode("utf-8-sig"), root, beside)
+        return Manifest(location, name, content.removeprefix(codecs.BOM_UTF8).decode(), root, beside)
     except UnicodeDecodeError as wrong:
         line = content[: wrong.start].count(b"\n") + 1
         raise ManifestFault(line, f"is not UTF-8 text (byte {wrong.start + 1})") from None
@@ -104,8 +105,8 @@ def _read_plain(location: str, root: Path) -> bytes:
         status = os.fstat(descriptor)
         if not stat.S_ISREG(status.st_mode):
             raise ManifestFault(1, "is not a plain file")
-        wanted, content = min(status.st_size, LARGEST_BYTES) + 1, b""
-        while len(content) < wanted and (chunk := os.read(descriptor, wanted - len(content))):
+        content = os.read(descriptor, min(status.st_size, LARGEST_BYTES) + 1)
+        while len(content) < min(status.st_size, LARGEST_BYTES + 1) and (chunk := os.read(descriptor, LARGEST_BYTES)):
             content += chunk
         return content
     finally:

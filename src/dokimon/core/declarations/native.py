@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from dokimon.core.declarations.manifest import Manifest, as_json
-from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement
+from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement, unreadable
 from dokimon.core.declarations.text_reading import matches
 
 _COMPILERS = {"C": ("gcc", "clang"), "CXX": ("g++", "clang++")}
@@ -20,6 +20,13 @@ def _compiler(language: str, source: Source) -> Requirement:
     return Requirement(name, "any version", "plain", source, why=f"the project is in {name[:-9]}", alternatives=either)
 
 
+def _version_of(tool: str, wanted: str, language: str, source: Source) -> Requirement:
+    """Return the requirement, unless a variable of the build stands in it: only the build itself knows that."""
+    if "$" in wanted or "@" in wanted:
+        return unreadable(tool, source, f"{wanted} is worked out by {tool}, which is not run here")
+    return requirement(tool, wanted, language, source)
+
+
 def read_cmake(manifest: Manifest) -> list[Requirement]:
     """Read `cmake_minimum_required`, the languages of `project`, and `find_package` with a version or REQUIRED."""
     text = re.sub(r"#\[\[.*?\]\]|#[^\n]*", lambda m: "\n" * m[0].count("\n"), manifest.text, flags=re.DOTALL)[:500_000]
@@ -31,7 +38,7 @@ def read_cmake(manifest: Manifest) -> list[Requirement]:
 
     for arguments, source in calls("cmake_minimum_required"):
         if least := re.search(r"VERSION\s+\"?([^\s\")]+)", arguments):
-            found.append(requirement("cmake", least[1], "cmake", source))
+            found.append(_version_of("cmake", least[1], "cmake", source))
     for arguments, source in calls("project"):
         words = arguments.split()
         named = words[words.index("LANGUAGES") + 1 :] if "LANGUAGES" in words else words[1:]
@@ -43,7 +50,7 @@ def read_cmake(manifest: Manifest) -> list[Requirement]:
             continue
         version = words[1] if len(words) > 1 and re.match(r"\d", words[1]) else None
         strength = "required" if "REQUIRED" in words else "advised"
-        if version:
+        if version and "$" not in version:
             found.append(requirement("library", version, "cmake", source, strength=strength, component=words[0]))
         elif strength == "required":
             found.append(any_version("library", source, component=words[0]))
@@ -76,13 +83,14 @@ def read_meson(manifest: Manifest) -> list[Requirement]:
     """Read `meson_version`, the languages, and the versions of `dependency`."""
     found = []
     for match, line in matches(manifest, r"\bmeson_version\s*:\s*'([^']+)'"):
-        found.append(requirement("meson", match[1], "plain", manifest.source(line)))
+        found.append(_version_of("meson", match[1], "plain", manifest.source(line)))
     for match, line in matches(manifest, r"^\s*project\s*\(\s*'[^']*'\s*,\s*(?:\[)?((?:'[a-z]+'[\s,]*)+)"):
         for word, language in (("'c'", "C"), ("'cpp'", "CXX")):
             if word in match[1]:
                 found.append(_compiler(language, manifest.source(line)))
     for match, line in matches(manifest, r"\bdependency\s*\(\s*'([^']+)'[^)]*?\bversion\s*:\s*'([^']+)'"):
-        found.append(requirement("library", match[2], "plain", manifest.source(line), component=match[1]))
+        if "@" not in match[2]:
+            found.append(requirement("library", match[2], "plain", manifest.source(line), component=match[1]))
     if not any(each.tool == "meson" for each in found) and manifest.path.parent == manifest.root:
         found.append(any_version("meson", manifest.source(1), "a meson.build is Meson's"))
     return found

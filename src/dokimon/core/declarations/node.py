@@ -19,6 +19,9 @@ from dokimon.core.declarations.requirement import (
 
 PACKAGE_MANAGERS = ("npm", "yarn", "pnpm", "bun")
 
+_RUNTIMES = frozenset({"node", "bun", "deno"})
+_PACKAGE_MANAGER = re.compile(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?")
+
 LOCK_FILES = {
     "package-lock.json": "npm",
     "npm-shrinkwrap.json": "npm",
@@ -42,14 +45,15 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     """
     package = as_json(manifest)
     named = _package_manager(manifest, package)
-    lock = next((name for name in LOCK_FILES if name in manifest.beside), None)
+    lock = next((name for name in LOCK_FILES if name in manifest.beside), None) if len(manifest.beside) > 1 else None
     manager = named[0].tool if named else LOCK_FILES[lock] if lock else "npm"
     found = [*_engines(manifest, package, manager), *named]
     if "devEngines" in package:
         found += _dev_engines(manifest, package)
-    if not any(each.tool in ("node", "bun", "deno") for each in found):
+    tools = {each.tool for each in found}
+    if not tools & _RUNTIMES:
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
-    if not lock and not any(each.tool in PACKAGE_MANAGERS for each in found):
+    if not lock and not tools.intersection(PACKAGE_MANAGERS):
         found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
     if "os" in package or "cpu" in package:
         found += _platforms(manifest, package)
@@ -88,8 +92,7 @@ def _package_manager(manifest: Manifest, package: dict[str, Any]) -> list[Requir
     if value is None:
         return []
     source = manifest.json_source("packageManager")
-    form = r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?"
-    named = re.fullmatch(form, value) if isinstance(value, str) else None
+    named = _PACKAGE_MANAGER.fullmatch(value) if isinstance(value, str) else None
     if not named:
         tool = next((name for name in PACKAGE_MANAGERS if str(value).startswith(name)), "npm")
         return [unreadable(tool, source, '"packageManager" must have the form "pnpm@9.12.0"')]
@@ -142,9 +145,9 @@ def _platforms(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
 
 def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
     """What the direct dependencies, as locked, want of Node.js: advice, since npm only warns about it."""
-    names = [n for t in ("dependencies", "devDependencies") if isinstance(package.get(t), dict) for n in package[t]]
-    if not names or "package-lock.json" not in manifest.beside:
+    if "package-lock.json" not in manifest.beside:
         return []
+    names = [n for t in ("dependencies", "devDependencies") if isinstance(package.get(t), dict) for n in package[t]]
     lock = manifest.path.parent / "package-lock.json"
     try:
         if lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:

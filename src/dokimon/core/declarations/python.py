@@ -106,7 +106,9 @@ def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
 
 
 def read_setup_py(manifest: Manifest) -> list[Requirement]:
-    """Find `python_requires` in the text of setup.py; the file is never run."""
+    """Find `python_requires` in the text of setup.py; the file is never run. Inside a package it is another module."""
+    if (manifest.path.parent / "__init__.py").is_file():
+        return []
     try:
         tree = ast.parse(manifest.text)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as wrong:

@@ -6,7 +6,7 @@ from typing import Literal
 
 import msgspec
 
-from dokimon.core.versions import Constraint, VersionFault, compiled
+from dokimon.core.versions import Constraint, VersionFault, compiled, in_words
 from dokimon.core.versions.orders.java import JAVA
 
 Kind = Literal["tool", "component", "variable", "path", "platform", "service", "fact"]
@@ -54,7 +54,7 @@ class Requirement(msgspec.Struct, frozen=True):
         if self.alternatives:
             return " or ".join(f"{each.tool} {each.accepts}" for each in self.alternatives)
         if self.constraint:
-            return self.constraint.in_words
+            return in_words(self.language, self.wanted, _ORDERS.get(self.tool))
         return "not known" if self.fault else self.wanted
 
 

@@ -61,7 +61,9 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
         if files:
             yield path, sorted(files)
         if depth < _DEEPEST:
-            waiting += [(f"{path}/{name}", depth + 1) for name in sorted(folders, reverse=True) if _is_read(name)]
+            folders = [name for name in folders if _is_read(name)]
+            folders.sort(reverse=True)
+            waiting += [(f"{path}/{name}", depth + 1) for name in folders]
 
 
 def _is_read(name: str) -> bool:

@@ -42,7 +42,8 @@ class Remedy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """What to do where the tool is missing or of another version.
 
     `has` is a command that must be on PATH for this to make sense. `{wanted}` (in words), `{version}` (the lowest
-    that will do) and `{line}` (its first number) are filled in; `only` limits it to `any-version` or `a-version`.
+    that will do), `{line}` (its first number) and `{pick}` (the only one that will do, else the line) are filled in;
+    `only` limits it to `any-version` or `a-version`.
     """
 
     say: str

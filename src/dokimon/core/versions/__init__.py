@@ -11,7 +11,7 @@ from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
-__all__ = ["LANGUAGES", "Constraint", "VersionFault", "admits", "compiled"]
+__all__ = ["LANGUAGES", "Constraint", "VersionFault", "admits", "compiled", "in_words"]
 
 LANGUAGES = {
     "cargo": "cargo",
@@ -50,6 +50,12 @@ def compiled(language: str, constraint: str, order: Order | None = None) -> Cons
     made = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
     assert isinstance(made, Constraint)
     return made
+
+
+@cache
+def in_words(language: str, constraint: str, order: Order | None = None) -> str:
+    """Return what `constraint` accepts, in words; raises as `compiled` does. A large checkout asks it over and over."""
+    return compiled(language, constraint, order).in_words
 
 
 def admits(language: str, constraint: str, version: str) -> bool:

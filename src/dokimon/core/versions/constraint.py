@@ -37,6 +37,14 @@ class Constraint(msgspec.Struct, frozen=True):
         return describe(self.versions)
 
     @property
+    def exact(self) -> str | None:
+        """The one accepted version as it was written, where there is only one."""
+        if len(self.versions.intervals) != 1:
+            return None
+        low, high = self.versions.intervals[0].low, self.versions.intervals[0].high
+        return low.label if not low.rank and not high.rank and low.key == high.key else None
+
+    @property
     def lowest(self) -> str | None:
         """The oldest accepted version as it was written, where there is one."""
         low = self.versions.intervals[0].low if self.versions else None
