@@ -7,7 +7,7 @@ from collections.abc import Callable, Iterator
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault, open_manifest
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
-from dokimon.core.declarations.text_reading import properties
+from dokimon.core.declarations.text_reading import properties, version_line
 from dokimon.core.declarations.xml_reading import Element, as_xml
 
 _MOST_PARENTS = 6
@@ -130,14 +130,11 @@ def read_wrapper(manifest: Manifest) -> list[Requirement]:
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.java-version`: a version, with or without the name of a distribution before it."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        wanted = line.partition("#")[0].strip()
-        if wanted:
-            found = re.fullmatch(r"(?:[A-Za-z][A-Za-z0-9_-]*?-)?(\d[\w.+]*)", wanted)
-            if not found:
-                return [unreadable("java", manifest.source(number), f"{wanted!r} is not a version of Java")]
-            return [requirement("java", found[1].partition("+")[0], "plain", manifest.source(number))]
-    raise ManifestFault(1, "names no version")
+    wanted, line = version_line(manifest)
+    found = re.fullmatch(r"(?:[A-Za-z][A-Za-z0-9_-]*?-)?(\d[\w.+]*)", wanted)
+    if not found:
+        return [unreadable("java", manifest.source(line), f"{wanted!r} is not a version of Java")]
+    return [requirement("java", found[1].partition("+")[0], "plain", manifest.source(line))]
 
 
 READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {

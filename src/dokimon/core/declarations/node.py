@@ -7,7 +7,7 @@ import re
 from collections.abc import Callable
 from typing import Any
 
-from dokimon.core.declarations.manifest import Manifest, ManifestFault, as_json, json_line
+from dokimon.core.declarations.manifest import Manifest, as_json, json_line
 from dokimon.core.declarations.requirement import (
     Requirement,
     Source,
@@ -16,6 +16,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.declarations.text_reading import version_line
 
 PACKAGE_MANAGERS = ("npm", "yarn", "pnpm", "bun")
 
@@ -174,12 +175,9 @@ def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> lis
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
-    """Read `.nvmrc` or `.node-version`: the first line that is not empty and no comment."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        wanted = line.partition("#")[0].strip()
-        if wanted:
-            return [requirement("node", wanted, "node-version-file", manifest.source(number))]
-    raise ManifestFault(1, "names no version")
+    """Read `.nvmrc` or `.node-version`: a version, the beginning of one, or an alias."""
+    wanted, line = version_line(manifest)
+    return [requirement("node", wanted, "node-version-file", manifest.source(line))]
 
 
 _LOCK_VERSIONS: dict[str, list[tuple[str, str, str]]] = {

@@ -5,8 +5,9 @@ from __future__ import annotations
 from collections.abc import Callable
 from typing import Any
 
-from dokimon.core.declarations.manifest import Keys, Manifest, ManifestFault, as_json
+from dokimon.core.declarations.manifest import Keys, Manifest, as_json
 from dokimon.core.declarations.requirement import Requirement, any_version, fact, requirement, unreadable
+from dokimon.core.declarations.text_reading import version_line
 
 
 def read_composer(manifest: Manifest) -> list[Requirement]:
@@ -61,10 +62,8 @@ def _simulated(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.php-version`: a version, or the beginning of one."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        if wanted := line.partition("#")[0].strip():
-            return [requirement("php", wanted.removeprefix("php-"), "plain", manifest.source(number))]
-    raise ManifestFault(1, "names no version")
+    wanted, line = version_line(manifest)
+    return [requirement("php", wanted.removeprefix("php-"), "plain", manifest.source(line))]
 
 
 READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {

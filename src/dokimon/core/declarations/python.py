@@ -10,6 +10,7 @@ from typing import Any
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault, as_toml, toml_line
 from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement, unreadable
+from dokimon.core.declarations.text_reading import version_line
 
 _OLDER_TABLES = (
     (("tool", "poetry", "dependencies", "python"), "poetry"),
@@ -72,18 +73,14 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
 
     Other implementations (`pypy3.10-7.3.12`) are another tool's versions and are told as unreadable here.
     """
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        wanted = line.partition("#")[0].strip()
-        if not wanted:
-            continue
-        source = manifest.source(number)
-        named = re.fullmatch(r"(?:(?:c?python)[-@]?)?(\d+(?:\.\d+){0,2})((?:a|b|rc)\d+|-dev|t)?", wanted)
-        if not named:
-            return [unreadable("python", source, f"{wanted!r} is not a version of CPython such as 3.12 or 3.12.4")]
-        exact = named[1].count(".") == 2 or (named[2] or "").startswith(("a", "b", "rc"))
-        text = f"=={named[1]}{'' if named[2] in (None, '-dev', 't') else named[2]}" if exact else f"=={named[1]}.*"
-        return [requirement("python", text, "pep440", source)]
-    raise ManifestFault(1, "names no version")
+    wanted, line = version_line(manifest)
+    source = manifest.source(line)
+    named = re.fullmatch(r"(?:(?:c?python)[-@]?)?(\d+(?:\.\d+){0,2})((?:a|b|rc)\d+|-dev|t)?", wanted)
+    if not named:
+        return [unreadable("python", source, f"{wanted!r} is not a version of CPython such as 3.12 or 3.12.4")]
+    exact = named[1].count(".") == 2 or (named[2] or "").startswith(("a", "b", "rc"))
+    text = f"=={named[1]}{'' if named[2] in (None, '-dev', 't') else named[2]}" if exact else f"=={named[1]}.*"
+    return [requirement("python", text, "pep440", source)]
 
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:

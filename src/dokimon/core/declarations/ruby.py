@@ -5,9 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from dokimon.core.declarations.manifest import Manifest, ManifestFault
+from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
-from dokimon.core.declarations.text_reading import matches
+from dokimon.core.declarations.text_reading import matches, version_line
 
 _QUOTED = r"[\"']([^\"']+)[\"']"
 
@@ -51,16 +51,11 @@ def read_gemspec(manifest: Manifest) -> list[Requirement]:
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.ruby-version`: a version of CRuby, or the beginning of one."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        wanted = line.partition("#")[0].strip()
-        if wanted:
-            found = re.fullmatch(r"(?:ruby-)?(\d+(?:\.\d+){0,2})(?:-?(p\d+|preview\d+|rc\d+|dev))?", wanted)
-            if not found:
-                return [
-                    unreadable("ruby", manifest.source(number), f"{wanted!r} is not a version of CRuby such as 3.3.1")
-                ]
-            return [requirement("ruby", found[1], "plain", manifest.source(number))]
-    raise ManifestFault(1, "names no version")
+    wanted, line = version_line(manifest)
+    found = re.fullmatch(r"(?:ruby-)?(\d+(?:\.\d+){0,2})(?:-?(p\d+|preview\d+|rc\d+|dev))?", wanted)
+    if not found:
+        return [unreadable("ruby", manifest.source(line), f"{wanted!r} is not a version of CRuby such as 3.3.1")]
+    return [requirement("ruby", found[1], "plain", manifest.source(line))]
 
 
 READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {

@@ -5,8 +5,9 @@ from __future__ import annotations
 import re
 from collections.abc import Callable
 
-from dokimon.core.declarations.manifest import Manifest, ManifestFault
+from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.declarations.requirement import Requirement, requirement, unreadable
+from dokimon.core.declarations.text_reading import version_line
 
 
 def read_package(manifest: Manifest) -> list[Requirement]:
@@ -27,10 +28,8 @@ def read_package(manifest: Manifest) -> list[Requirement]:
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.swift-version`: a version, or the beginning of one."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
-        if wanted := line.partition("#")[0].strip():
-            return [requirement("swift", wanted, "plain", manifest.source(number))]
-    raise ManifestFault(1, "names no version")
+    wanted, line = version_line(manifest)
+    return [requirement("swift", wanted, "plain", manifest.source(line))]
 
 
 READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {

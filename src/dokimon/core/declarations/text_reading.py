@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
-from dokimon.core.declarations.manifest import Manifest
+from dokimon.core.declarations.manifest import Manifest, ManifestFault
 
 _LONGEST_LINE = 2000
 
@@ -21,6 +21,14 @@ def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tu
             code = re.split(rf"(?:^|\s){re.escape(comment)}", line, maxsplit=1)[0] if comment else line
             for found in compiled.finditer(code):
                 yield found, number
+
+
+def version_line(manifest: Manifest) -> tuple[str, int]:
+    """Return what a version file names, and its line: the first line that is not empty and no comment."""
+    for number, line in enumerate(manifest.text.splitlines(), start=1):
+        if wanted := line.partition("#")[0].strip():
+            return wanted, number
+    raise ManifestFault(1, "names no version")
 
 
 def properties(manifest: Manifest) -> dict[str, tuple[str, int]]:
