@@ -5,14 +5,16 @@ from __future__ import annotations
 import os
 import re
 import signal
+import subprocess
 import time
 from pathlib import Path
 
 import pytest
 
-from conftest import World
+from conftest import DOKIMON, World
 from dokimon.core.machine import asking
 from dokimon.core.machine.catalogue import find_tool, known_tools
+from dokimon.core.machine.shell import put_first, shell_in_use
 from dokimon.core.machine.survey import survey
 
 NODE = '{"name": "board",\n "engines": {"node": ">=18.17"}, "packageManager": "npm@10.2.4"}'
@@ -76,7 +78,81 @@ def test_every_copy_is_found_once_and_links_are_followed(world: World, tmp_path:
     world.write({".nvmrc": "20"})
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == "unmet"
-    assert finding["remedies"][0]["command"] == f'export PATH="{third}:$PATH"'
+    assert finding["remedies"][0]["command"] == f'export PATH={third}:"$PATH"'
+
+
+def test_what_lies_off_path_is_found_named_and_put_first(world: World) -> None:
+    """On PATH lies the wrong Node.js; a version manager's folder holds others, of which one would do."""
+    world.environment["PATH"] = str(world.tools)
+    homes = world.home / ".nvm/versions/node"
+    for version in ("16.20.2", "20.9.0", "20.11.1"):
+        world.tool("node", "touch was-run; echo v0.0.0", homes / f"v{version}/bin")  # the folder tells, nothing is run
+    world.tool("node", "echo v18.0.0")
+    world.tool("npm", "echo 10.2.4")
+    world.write({"package.json": '{"engines": {"node": "^20.10"}, "packageManager": "npm@10.2.4"}'})
+    right = homes / "v20.11.1/bin"
+    report = world.dokimon("verify", "--format", "json").report
+    node = report["requirements"][0]
+    assert node["verdict"] == "unmet" and node["remedies"][0]["command"] == f'export PATH={right}:"$PATH"'
+    copies = [
+        (copy["version"], copy["reached"], copy.get("off_path", False))
+        for copy in report["installations"]
+        if copy["tool"] == "node" and copy["path"].startswith(str(world.home.parent))
+    ]
+    assert copies == [
+        ("18.0.0", True, False),
+        ("20.11.1", False, True),
+        ("20.9.0", False, True),
+        ("16.20.2", False, True),
+    ]
+    ended = world.dokimon("path")
+    assert (ended.status, ended.out) == (0, f'export PATH={right}:"$PATH"\n')
+    assert world.dokimon("path", "--shell", "fish").out == f"set -gx PATH {right} $PATH\n"
+    script = f'eval "$({DOKIMON} path)"; {DOKIMON} verify --quiet'
+    eased = subprocess.run(
+        ["/bin/sh", "-c", script],
+        cwd=world.checkout,
+        env=world.environment,
+        capture_output=True,
+        text=True,
+        check=False,
+    )
+    assert eased.returncode == 0, eased
+    (world.tools / "node").unlink()
+    missing = world.dokimon("verify", "--format", "json").report["requirements"][0]
+    assert missing["verdict"] == "off-path" and str(right) in missing["reason"]
+    world.write({"package.json": '{"engines": {"node": ">=99"}, "packageManager": "npm@10.2.4"}'})
+    ended = world.dokimon("path")
+    assert (ended.status, ended.out) == (1, "") and "no copy of node on this machine would do" in ended.err
+    assert not (world.checkout / "was-run").exists()
+
+
+def test_tools_shows_every_copy_of_what_is_named(world: World) -> None:
+    world.tool("git", "echo git version 2.40.1")
+    world.tool("go", "echo go version go1.22.3 linux/amd64", world.home / "sdk/go1.22.3/bin")
+    world.environment["PATH"] = f"{world.tools}"
+    world.tool("sh", 'exec /bin/sh "$@"')
+    ended = world.dokimon("tools", "git", "go", "deno", "--format", "json")
+    found = {copy["tool"]: (copy["version"], copy["reached"]) for copy in ended.report["installations"]}
+    assert (ended.status, found) == (1, {"git": ("2.40.1", True), "go": ("1.22.3", False)})
+    drawn = world.dokimon("tools", "git", "go", "deno").out
+    assert "reached" in drawn and "off PATH" in drawn and "deno missing" in drawn
+    assert world.dokimon("tools", "git").status == 0
+    ended = world.dokimon("tools", "gti")
+    assert ended.status == 2 and "did you mean 'git'?" in ended.err
+
+
+@pytest.mark.parametrize(
+    "environment, folders, line",
+    [
+        ({"SHELL": "/bin/bash"}, ["/opt/a b/bin", "/c"], "export PATH='/opt/a b/bin':/c:\"$PATH\""),
+        ({"SHELL": "/usr/bin/fish"}, ["/a"], "set -gx PATH /a $PATH"),
+        ({"SHELL": "/usr/bin/pwsh"}, ["/it's"], "$env:PATH = '/it''s:' + $env:PATH"),
+        ({}, ["/$(touch x)"], "export PATH='/$(touch x)':\"$PATH\""),
+    ],
+)  # fmt: skip
+def test_the_line_fits_the_shell_and_is_quoted(environment: dict[str, str], folders: list[str], line: str) -> None:
+    assert put_first(folders, shell_in_use(environment)) == line
 
 
 def test_a_shim_answers_by_the_folder_it_is_asked_in(world: World) -> None:

@@ -10,7 +10,7 @@ from typing import Annotated, NoReturn
 import typer
 
 from dokimon import __version__
-from dokimon.cli import demo, needs, smoke, verify
+from dokimon.cli import demo, needs, path, smoke, tools, verify
 
 app = typer.Typer(
     name="dokimon",
@@ -44,8 +44,10 @@ def dokimon(
 
 
 app.command()(needs.needs)
+app.command()(tools.tools)
 app.command()(verify.verify)
 app.command()(smoke.smoke)
+app.command()(path.path)
 app.command()(demo.demo)
 
 

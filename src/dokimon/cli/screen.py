@@ -11,6 +11,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
+from dokimon.core.machine.survey import Installation
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Finding, Remedy, Report
 from dokimon.core.text import clean
@@ -135,19 +136,42 @@ def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
 
 
 def draw_copies(console: Console, report: Report) -> None:
-    """Draw every copy that was found, in the order in which PATH reaches them."""
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", title_justify="left")
-    for name in ("tool", "version", "path", "known by", ""):
-        table.add_column(name, overflow="fold")
+    """Draw every copy that was found: those on PATH in its order, then those that lie elsewhere."""
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
+    for column in ("tool", "version", "path", "known by", ""):
+        table.add_column(column, overflow="fold")
+    last = None
     for copy in report.installations:
-        how = {"file": "a file, nothing was run", "asked": "asked"}.get(copy.known_by or "", "")
-        note = "reached" if copy.reached else copy.reason or "shadowed"
+        how = {"file": "a file", "asked": "asked"}.get(copy.known_by or "", "")
         path = Text(short_path(copy.path))
         if copy.via:
             path.append(f"\n{f'a shim of {copy.via}' if copy.shim else short_path(copy.via)}", style="dim")
-        table.add_row(Text(copy.tool, style="bold"), Text(copy.version or "?"), path, Text(how), Text(note))
+        name = Text(copy.tool if copy.tool != last else "", style="bold")
+        table.add_row(name, Text(copy.version or "?"), path, Text(how), _standing(copy))
+        last = copy.tool
     console.print(table)
     console.print()
+
+
+def _standing(copy: Installation) -> Text:
+    """Say how a copy is reached, or why it is not or tells no version."""
+    if copy.reason:
+        return Text(copy.reason, style="yellow")
+    if copy.reached:
+        return Text("reached", style="green")
+    return Text("off PATH" if copy.off_path else "shadowed", style="dim")
+
+
+def draw_tools(console: Console, report: Report, *, named: list[str], quiet: bool) -> None:
+    """Draw the report of `tools`, and which of the named ones are not there."""
+    if report.installations:
+        draw_copies(console, report)
+    there = {copy.tool for copy in report.installations}
+    missing = [name for name in named if name not in there]
+    for name in missing:
+        console.print(Text.assemble((name, "bold"), " ", verdict_text("missing")))
+    if not quiet:
+        console.print(f"{len(report.installations)} copies of {len(there)} tools")
 
 
 def _closing(report: Report) -> Text:

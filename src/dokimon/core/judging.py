@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import os
 import shutil
-import socket
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -14,6 +12,7 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine.catalogue import Remedy as Recipe
 from dokimon.core.machine.catalogue import find_tool, known_tools
 from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_loopback, system_name
+from dokimon.core.machine.shell import put_first, shell_in_use
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding, FindingVerdict, Found, Remedy
 from dokimon.core.text import clean, nearest
@@ -126,6 +125,8 @@ def _of_service(requirement: Requirement) -> tuple[FindingVerdict, str, Installa
     host, _, port = (requirement.component or "").rpartition(":")
     if not is_loopback(host) and host != "localhost":
         return "unknown", f"{host} is another machine, which is not asked", None
+    import socket
+
     try:
         with socket.create_connection((host, int(port)), timeout=2):
             return "met", f"something listens on {host} port {port}", None
@@ -143,6 +144,9 @@ def _of_tool(
         broken = next((copy for copy in copies if copy.reason), None)
         if broken:
             return "missing", f"{broken.path} {broken.reason}", broken
+        nearby = _fitting(requirement, copies)
+        if nearby:
+            return "off-path", f"{nearby.version} lies in {Path(nearby.path).parent}, which is not on PATH", nearby
         return "missing", f"no folder on PATH holds {_commands(requirement.tool)}", None
     if reached.version is None:
         if requirement.constraint is None:
@@ -179,7 +183,7 @@ def _remedies(requirement: Requirement, verdict: FindingVerdict, machine: Machin
         verdict == "unknown" and reached and not reached.shim
     ):  # a shim that tells nothing has no version for this folder
         return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
-    found = [*_other_copy(requirement, copies)]
+    found = _other_copy(requirement, copies, machine)
     entry = find_tool(requirement.tool)
     if entry is None:
         like = nearest(requirement.tool, list(known_tools()))
@@ -207,24 +211,27 @@ def _remedies_beside_tools(requirement: Requirement) -> tuple[Remedy, ...]:
     return ()
 
 
-def _other_copy(requirement: Requirement, copies: Sequence[Installation]) -> list[Remedy]:
-    """A copy further along PATH that would do is the nearest remedy: put its folder first."""
+def _other_copy(requirement: Requirement, copies: Sequence[Installation], machine: Machine) -> list[Remedy]:
+    """A copy that would do and that no command reaches is the nearest remedy: put its folder first."""
+    copy = _fitting(requirement, copies)
+    if copy is None:
+        return []
+    where = "is not on PATH" if copy.off_path else "comes too late on PATH"
+    line = put_first([str(Path(copy.path).parent)], shell_in_use(machine.environment))
+    return [Remedy(f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first", line)]
+
+
+def _fitting(requirement: Requirement, copies: Sequence[Installation]) -> Installation | None:
+    """Return the first copy that no command reaches and whose version is accepted."""
     for copy in copies:
-        if copy.reached or not copy.version or not requirement.constraint:
+        if copy.reached or not copy.version:
             continue
         try:
-            fits = requirement.constraint.admits(copy.version)
+            if requirement.constraint is None or requirement.constraint.admits(copy.version):
+                return copy
         except VersionFault:
             continue
-        if fits:
-            folder = Path(copy.path).parent
-            return [
-                Remedy(
-                    f"{copy.path} ({copy.version}) would do; put its folder first on PATH",
-                    f'export PATH="{folder}{os.pathsep}$PATH"',
-                )
-            ]
-    return []
+    return None
 
 
 def _fits(recipe: Recipe, requirement: Requirement, machine: Machine) -> bool:

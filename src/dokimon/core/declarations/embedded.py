@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import configparser
 import re
 from collections.abc import Callable
 
@@ -45,6 +44,8 @@ def read_sdkconfig(manifest: Manifest) -> list[Requirement]:
 
 def read_platformio(manifest: Manifest) -> list[Requirement]:
     """Read the platform of each environment, with the versions behind its `@`."""
+    import configparser
+
     parser = configparser.ConfigParser(interpolation=None, strict=False)
     try:
         parser.read_string(manifest.text)

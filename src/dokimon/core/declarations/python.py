@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-import ast
-import configparser
 import re
 from collections.abc import Callable
 from typing import Any
@@ -85,6 +83,8 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
     """Read `python_requires` of the section `options` (setuptools, "Declarative config")."""
+    import configparser
+
     parser = configparser.ConfigParser(interpolation=None, strict=False)
     try:
         parser.read_string(manifest.text)
@@ -106,6 +106,8 @@ def read_setup_py(manifest: Manifest) -> list[Requirement]:
     """Find `python_requires` in the text of setup.py; the file is never run. Inside a package it is another module."""
     if (manifest.path.parent / "__init__.py").is_file():
         return []
+    import ast
+
     try:
         tree = ast.parse(manifest.text)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as wrong:

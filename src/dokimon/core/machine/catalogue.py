@@ -55,6 +55,7 @@ class Remedy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     """A catalogue entry. `commands` are the names it goes by, the one that people type first.
 
+    `homes` are folders in which copies usually lie that PATH does not reach, with wildcards, `~` and variables.
     `lines` are the lines of releases that are still maintained, oldest first, as of the date that the file names.
     """
 
@@ -64,6 +65,7 @@ class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     commands: list[str]
     ask: Ask
     evidence: list[Evidence] = []
+    homes: list[str] = []
     lines: list[str] = []
     remedy: list[Remedy] = []
 

@@ -22,11 +22,14 @@ def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple
             continue
         folder = program.parent if place.of == "named" else real.parent
         for path in _matching(folder, place.path):
-            try:
-                with path.open("rb") as file:
-                    text = str(path) if place.where == "path" else file.read(_LARGEST_BYTES).decode("utf-8", "replace")
-            except OSError:
-                continue
+            if place.where == "path":
+                text = str(path)
+            else:
+                try:
+                    with path.open("rb") as file:
+                        text = file.read(_LARGEST_BYTES).decode("utf-8", "replace")
+                except OSError:
+                    continue
             if found := re.search(place.pattern, text, re.MULTILINE):
                 return clean(found[1], 80), path
     return None

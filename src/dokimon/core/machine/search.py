@@ -2,7 +2,8 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+import re
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import msgspec
@@ -15,7 +16,8 @@ from dokimon.core.machine.shims import manager_of
 class Copy(msgspec.Struct, frozen=True):
     """One copy of a tool: its path as PATH names it, the file behind the links, and how it is reached.
 
-    `reached` says whether its command, typed in this folder, starts this copy. `shim_of` names the version manager
+    `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies in a usual home of
+    its tool that PATH does not name. `shim_of` names the version manager
     whose shim it is. `in_checkout` copies are the project's own and are never run. `fault` says why it cannot be run.
     """
 
@@ -25,6 +27,7 @@ class Copy(msgspec.Struct, frozen=True):
     reached: bool
     shim_of: str | None = None
     in_checkout: bool = False
+    off_path: bool = False
     fault: str | None = None
 
 
@@ -50,7 +53,43 @@ def copies_on_path(tool: Tool, environment: Mapping[str, str], folder: Path, che
                 seen.add(same)
                 found.append(copy)
                 reached = reached and copy.fault is not None
-    return sorted(found, key=lambda copy: not copy.reached)
+    found.sort(key=lambda copy: not copy.reached)
+    return [*found, *_copies_off_path(tool, environment, checkout, seen)]
+
+
+def _copies_off_path(tool: Tool, environment: Mapping[str, str], checkout: Path, seen: set[object]) -> Iterator[Copy]:
+    """Yield the copies in the usual homes of the tool that were not `seen` on PATH, in the order of the homes."""
+    for home in tool.homes:
+        for folder in _folders_of(home, environment):
+            for command in tool.commands:
+                for name in program_names(command):
+                    path = folder / name
+                    if not is_program(path):
+                        continue
+                    copy = _copy(command, path, True, checkout, reached=False)
+                    if identity(copy.real) not in seen and not copy.shim_of:
+                        seen.add(identity(copy.real))
+                        yield msgspec.structs.replace(copy, off_path=True)
+
+
+def _folders_of(home: str, environment: Mapping[str, str]) -> list[Path]:
+    """Return the folders that a home of the catalogue stands for here; none when it names a variable that is not set."""
+    if home.startswith("~"):
+        home = environment.get("HOME", "/nonexistent") + home[1:]
+    for name in re.findall(r"\$(\w+)", home):
+        if not environment.get(name, "").startswith("/"):
+            return []
+        home = home.replace(f"${name}", environment[name])
+    fixed, star, pattern = home.partition("*")
+    base, _, first = fixed.rpartition("/")
+    if not star:
+        return [Path(home)]
+    return sorted(Path(base or "/").glob(first + star + pattern), key=_newest_first, reverse=True)
+
+
+def _newest_first(folder: Path) -> list[tuple[int, str]]:
+    """Sort the numbers in a path as numbers, so that the folder of 3.10 comes before that of 3.9 in falling order."""
+    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", str(folder))]
 
 
 def _copy(command: str, path: Path, absolute: bool, checkout: Path, *, reached: bool) -> Copy:

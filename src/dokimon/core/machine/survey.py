@@ -19,7 +19,8 @@ from dokimon.core.text import clean
 class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
     """One copy of a tool on this machine.
 
-    `reached` says whether a command typed in the project's folder starts it; `known_by` is `file` or `asked`;
+    `reached` says whether a command typed in the project's folder starts it; an `off_path` copy lies where PATH does not
+    lead. `known_by` is `file` or `asked`;
     `via` is the file behind a link, or the file that told the version, or, for a `shim`, the version manager that it
     belongs to. Where `version` is missing, `reason` says why. `seconds` is how long asking took.
     """
@@ -27,6 +28,7 @@ class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
     tool: str
     path: str
     reached: bool
+    off_path: bool = False
     version: str | None = None
     known_by: str | None = None
     via: str | None = None
@@ -68,7 +70,13 @@ def _uncatalogued(name: str) -> Tool:
 def _installation(tool: Tool, copy: Copy, folder: Path, checkout: Path, environment: Mapping[str, str]) -> Installation:
     via = copy.shim_of or (clean(str(copy.real)) if copy.real != copy.path else None)
     made = Installation(
-        tool.name, clean(str(copy.path)), copy.reached, via=via, shim=copy.shim_of is not None, reason=copy.fault
+        tool.name,
+        clean(str(copy.path)),
+        copy.reached,
+        copy.off_path,
+        via=via,
+        shim=copy.shim_of is not None,
+        reason=copy.fault,
     )
     if copy.fault:
         return made

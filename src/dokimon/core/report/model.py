@@ -169,7 +169,7 @@ class Report(_Part, frozen=True, kw_only=True):
     """Everything about one invocation. `verify` leaves out what only `smoke` has."""
 
     format: Literal["dokimon-report/1"]
-    command: Literal["needs", "verify", "smoke"]
+    command: Literal["needs", "tools", "verify", "smoke"]
     verdict: Verdict
     project: Project
     requirements: tuple[Finding, ...]

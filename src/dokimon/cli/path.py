@@ -1,0 +1,46 @@
+"""`dokimon path`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from dokimon.cli.options import FolderArgument
+
+
+def path(
+    path: FolderArgument = Path(),
+    shell: Annotated[
+        str | None,
+        typer.Option("--shell", metavar="NAME", help="posix, fish or powershell; the one in use by default."),
+    ] = None,
+) -> None:
+    """Print the shell line that puts satisfying, already installed copies first on PATH.
+
+    Use it as: eval "$(dokimon path)". Nothing is printed when every need is reached already. Exit status 1: a tool has no
+    copy here that would do.
+    """
+    import os
+    import sys
+
+    from dokimon.cli.interruption import abandoning
+    from dokimon.cli.showing import folder_asked, refuse, refuse_settings
+    from dokimon.core import pathing, verifying
+    from dokimon.core.machine.shell import put_first, shell_in_use
+    from dokimon.core.settings import SettingsFault
+
+    if shell not in (None, "posix", "fish", "powershell"):
+        refuse(f"{shell!r} is no shell that is known here; there are posix, fish and powershell")
+    folder = folder_asked(path)
+    try:
+        with abandoning():
+            route = pathing.folders_first(verifying.verify(folder, os.environ))
+    except SettingsFault as fault:
+        refuse_settings(fault)
+    if route.folders:
+        print(put_first(route.folders, shell or shell_in_use(os.environ)))
+    for tool in route.without:
+        print(f"dokimon: no copy of {tool} on this machine would do; dokimon verify says what to do", file=sys.stderr)
+    raise typer.Exit(1 if route.without else 0)
