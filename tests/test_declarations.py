@@ -110,6 +110,18 @@ def test_the_root_is_found_upward_and_speaks_for_what_lies_below(tmp_path: Path)
     ]
 
 
+def test_a_folder_that_nothing_marks_is_not_walked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Called in the home folder, or anywhere, Dokimon does not read a whole disk."""
+    (tmp_path / "far/below").mkdir(parents=True)
+    (tmp_path / "far/below/package.json").write_text("{}")
+    (tmp_path / ".nvmrc").write_text("20")
+    assert [each.source.file for each in read_declarations(find_checkout(tmp_path))] == [".nvmrc"]
+    (tmp_path / ".git").mkdir()
+    assert len(read_declarations(find_checkout(tmp_path))) == 2
+    monkeypatch.setenv("HOME", str(tmp_path))
+    assert [each.source.file for each in read_declarations(find_checkout(tmp_path))] == [".nvmrc"]
+
+
 JSON_VALUES = st.recursive(
     st.none() | st.booleans() | st.integers() | st.text(max_size=5),
     lambda inner: st.lists(inner, max_size=3) | st.dictionaries(st.text(max_size=4), inner, max_size=3),

@@ -40,6 +40,8 @@ NODE = '{"name": "board",\n "engines": {"node": ">=18.17"}, "packageManager": "n
 def test_one_tool_and_what_is_made_of_it(
     world: World, script: str | None, status: int, verdict: str, says: str
 ) -> None:
+    if script is None and any(Path(home, "node").exists() for home in ("/usr/local/bin", "/opt/homebrew/bin")):
+        pytest.skip("this machine has a Node.js in a usual home off PATH: there it is not missing")
     world.environment["PATH"] = f"{world.tools}:{world.home}"
     world.tool("sh", 'exec /bin/sh "$@"')
     if script:

@@ -124,9 +124,10 @@ def _opened(file: _File, root: Path) -> Manifest | ManifestFault:
 
 
 def _folders(checkout: Checkout) -> Iterator[tuple[str, list[str]]]:
-    for folder in checkout.lineage[:-1]:
+    for folder in checkout.lineage[:-1] if checkout.deep else checkout.lineage:
         yield str(folder), sorted(name for name in os.listdir(folder) if _wanted(name))  # noqa: PTH208
-    yield from walk(checkout.project, frozenset(_EXACT), frozenset(_ENDINGS))
+    if checkout.deep:
+        yield from walk(checkout.project, frozenset(_EXACT), frozenset(_ENDINGS))
 
 
 def _wanted(name: str) -> bool:

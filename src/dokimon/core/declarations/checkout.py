@@ -7,7 +7,11 @@ from pathlib import Path
 import msgspec
 
 SETTINGS_FILE = "dokimon.toml"
-MANIFESTS = ("package.json", "pyproject.toml", "requirements.txt", "manage.py", "setup.py", "setup.cfg")
+MANIFESTS = (
+    *("package.json", "pyproject.toml", "requirements.txt", "manage.py", "setup.py", "setup.cfg", "Pipfile"),
+    *("composer.json", "pom.xml", "build.gradle", "build.gradle.kts", "global.json", "Cargo.toml", "go.mod", "Gemfile"),
+    *("Package.swift", "mix.exs", "pubspec.yaml", "platformio.ini", "meson.build"),
+)
 """Files that make a folder a project of its own."""
 
 _REPOSITORY = (".git", ".hg", ".svn")
@@ -16,12 +20,14 @@ _REPOSITORY = (".git", ".hg", ".svn")
 class Checkout(msgspec.Struct, frozen=True):
     """`root` is the top; `project` the folder, at or below it, whose manifests speak for where one stands.
 
-    `lineage` are the folders from `root` down to `project`: a version file further up counts below too.
+    `lineage` are the folders from `root` down to `project`: a version file further up counts below too. Where nothing
+    marks a project, or one stands in the home folder, what lies below is no part of it (`deep` is False).
     """
 
     root: Path
     project: Path
     lineage: tuple[Path, ...]
+    deep: bool = True
 
 
 def find_checkout(start: Path) -> Checkout:
@@ -32,13 +38,15 @@ def find_checkout(start: Path) -> Checkout:
     """
     upward = [start, *start.parents]
     home = Path.home()
+    marks = (SETTINGS_FILE, *_REPOSITORY, *MANIFESTS)
     if home in upward[1:]:
         upward = upward[: upward.index(home)]
     root = _nearest(upward, (SETTINGS_FILE,)) or _nearest(upward, _REPOSITORY) or _nearest(upward, MANIFESTS) or start
     below = upward[: upward.index(root) + 1]
     project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
     lineage = [folder for folder in below if folder == project or folder in project.parents]
-    return Checkout(root, project, tuple(reversed(lineage)))
+    deep = start != home and _nearest(below, marks) is not None
+    return Checkout(root, project, tuple(reversed(lineage)), deep)
 
 
 def _nearest(folders: list[Path], names: tuple[str, ...]) -> Path | None:
