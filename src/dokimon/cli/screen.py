@@ -30,7 +30,7 @@ VERDICT_STYLES = {
 }
 
 
-_QUOTE = 44
+_QUOTE = 40
 """Characters of a quoted line that a table has room for."""
 
 
@@ -78,9 +78,7 @@ def findings_table(findings: Iterable[Finding]) -> Table:
     for folded in fold(findings):
         finding = folded.finding
         advised = finding.strength == "advised"
-        accepts = accepted(finding).append("\n").append_text(quoted_source(finding))
-        if folded.more:
-            accepts.append(f"  and {folded.more} more", style="dim")
+        accepts = accepted(finding).append("\n").append_text(quoted_source(finding, folded.more))
         table.add_row(
             Text(subject_of(finding), style="bold"),
             accepts,
@@ -99,9 +97,11 @@ def accepted(finding: Finding) -> Text:
     )
 
 
-def quoted_source(finding: Finding) -> Text:
-    """Return the file and line that ask for it, and what stands there."""
+def quoted_source(finding: Finding, more: int) -> Text:
+    """Return the file and line that ask for it, how many more say the same, and what stands there."""
     text = Text(f"{finding.source.file}:{finding.source.line}", style="dim")
+    if more:
+        text.append(f" and {more} more")
     return text.append(f"  {clean(finding.source.text, _QUOTE)}", style="dim italic") if finding.source.text else text
 
 

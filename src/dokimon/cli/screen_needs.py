@@ -19,7 +19,7 @@ def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         console.print()
         shown = [each for each in fold(report.requirements) if verbose or each.finding.kind != "fact"]
         if shown:
-            console.print(_table(shown))
+            _draw_parts(console, shown)
             console.print()
         facts = [each.finding for each in fold(report.requirements) if each.finding.kind == "fact"]
         if facts and not verbose:
@@ -42,24 +42,37 @@ def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     console.print(_closing(report))
 
 
-def _table(shown: list[Folded]) -> Table:
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
-    table.add_column("needs", overflow="fold")
-    table.add_column("accepts", overflow="fold")
-    table.add_column("asked for by", overflow="fold")
+_WIDEST_SUBJECT, _WIDEST_WORDS = 30, 36
+"""Columns that the first two may take; what is quoted from a file gets the rest, and is cut where it is too long."""
+
+
+def _draw_parts(console: Console, shown: list[Folded]) -> None:
+    """Draw the declarations of the root, then those of each part below its name, in columns that stand in line."""
     by_part: dict[str | None, list[Folded]] = {}
     for each in shown:
         by_part.setdefault(each.finding.part, []).append(each)
+    subjects = max(len(subject_of(each.finding)) + (2 if each.finding.part else 0) for each in shown)
+    words = max(accepted(each.finding).cell_len for each in shown)
+    widths = min(max(subjects, 5), _WIDEST_SUBJECT), min(max(words, 7), _WIDEST_WORDS)
     for part, members in by_part.items():
         if part:
-            table.add_row(Text(f"{part}/", style="dim"), "", "")
-        for each in members:
-            finding = each.finding
-            source = quoted_source(finding)
-            if each.more:
-                source.append(f"  and {each.more} more", style="dim")
-            style = "bold" if finding.strength == "required" else ""
-            table.add_row(Text(("  " if part else "") + subject_of(finding), style=style), accepted(finding), source)
+            console.print(Text(f"{part}/", style="dim"))
+        first = members is next(iter(by_part.values()))
+        console.print(_table(members, widths, console.width - sum(widths) - 6, header=first))
+
+
+def _table(members: list[Folded], widths: tuple[int, int], rest: int, *, header: bool) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", show_header=header)
+    table.add_column("needs", overflow="fold", width=widths[0])
+    table.add_column("accepts", overflow="fold", width=widths[1])
+    table.add_column("asked for by", no_wrap=True)
+    for each in members:
+        finding = each.finding
+        subject = ("  " if finding.part else "") + subject_of(finding)
+        style = "bold" if finding.strength == "required" else ""
+        source = quoted_source(finding, each.more)
+        source.truncate(max(rest, len(finding.source.file) + 6), overflow="ellipsis")
+        table.add_row(Text(subject, style=style), accepted(finding), source)
     return table
 
 

@@ -52,7 +52,11 @@ class Requirement(msgspec.Struct, frozen=True):
     def accepts(self) -> str:
         """What is accepted, in words."""
         if self.alternatives:
-            return " or ".join(f"{each.tool} {each.accepts}" for each in self.alternatives)
+            shown = (
+                each.tool if each.accepts == "any version" else f"{each.tool} {each.accepts}"
+                for each in self.alternatives
+            )
+            return " or ".join(shown)
         if self.constraint:
             return in_words(self.language, self.wanted, _ORDERS.get(self.tool))
         return "not known" if self.fault else self.wanted

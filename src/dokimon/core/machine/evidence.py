@@ -13,7 +13,7 @@ _LARGEST_BYTES = 256 * 1024
 
 
 def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple[str, Path] | None:
-    """Return the version and the file that tells it, from the first of `places` that does.
+    """Return the version and the file that tells it (the program itself where its path does), from the first of `places`.
 
     `program` is the path as PATH names it, `real` the file behind its links.
     """
@@ -31,7 +31,7 @@ def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple
                 except OSError:
                     continue
             if found := re.search(place.pattern, text, re.MULTILINE):
-                return clean(found[1], 80), path
+                return clean(found[1], 80), program if place.where == "path" else path
     return None
 
 

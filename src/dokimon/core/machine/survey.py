@@ -59,6 +59,10 @@ def survey(
     return found
 
 
+def _other(path: Path, known: Path) -> str | None:
+    return clean(str(path)) if path != known else None
+
+
 def _uncatalogued(name: str) -> Tool:
     """An entry for a command that the catalogue does not know: it can be looked for, but is not run."""
     from dokimon.core.machine.catalogue import Ask
@@ -81,7 +85,7 @@ def _installation(tool: Tool, copy: Copy, folder: Path, checkout: Path, environm
     if copy.fault:
         return made
     if not copy.shim_of and (told := version_in_files(copy.path, copy.real, tool.evidence)):
-        return msgspec.structs.replace(made, version=told[0], known_by="file", via=via or clean(str(told[1])))
+        return msgspec.structs.replace(made, version=told[0], known_by="file", via=via or _other(told[1], copy.path))
     if copy.in_checkout:
         return msgspec.structs.replace(
             made, reason="lies in the checkout and is not run by Dokimon; no file tells its version"
