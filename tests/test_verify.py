@@ -260,10 +260,12 @@ def test_calls_that_cannot_be_used(world: World, arguments: list[str], says: str
 
 
 def test_what_goes_where(world: World) -> None:
-    world.write({"pyproject.toml": '[project]\nname = "tides"\nrequires-python = ">=3.11"\n'})
+    built = '[build-system]\nrequires = ["hatchling>=1.26"]\n'  # which pip fetches: nothing this machine must have
+    world.write({"pyproject.toml": f'[project]\nname = "tides"\nrequires-python = ">=3.11"\n{built}'})
     ended = world.dokimon("verify", "--format", "json", "--output", "report.json")
     assert (ended.out, ended.err) == ("", "") and '"met"' in (world.checkout / "report.json").read_text()
     assert world.dokimon("verify", "--quiet").out.count("\n") == 1
+    assert "settled on by the project itself: hatchling >=1.26" in world.dokimon("needs").out
     world.environment["COLUMNS"] = "300"
     assert f"{world.tools / 'python'}\n" not in world.dokimon("verify", "--quiet").out
     assert str(world.tools / "python") in world.dokimon("verify", "--verbose").out.partition("known by")[2]

@@ -23,8 +23,8 @@ def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) 
             console.print()
         facts = [each.finding for each in fold(report.requirements) if each.finding.kind == "fact"]
         if facts and not verbose:
-            listed = ", ".join(f"{each.tool} {each.wanted}" for each in facts)
-            console.print(Text(f"settled on: {listed}", style="dim"))
+            listed = ", ".join(f"{each.component or each.tool} {each.wanted}" for each in facts)
+            console.print(Text(f"settled on by the project itself: {listed}", style="dim"))
             console.print()
     for finding in report.requirements:
         if finding.reason and (finding.strength == "required" or verbose):

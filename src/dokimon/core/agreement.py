@@ -124,7 +124,7 @@ def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> l
     drifted = []
     for index, each in enumerate(requirements):
         # What dokimon.toml advises was put there on purpose; only what nobody watches can drift.
-        watched = each.strength == "required" or each.source.file == SETTINGS_FILE
+        watched = each.strength == "required" or each.kind == "fact" or each.source.file == SETTINGS_FILE
         agreement = None if watched else by_subject.get(each.subject)
         if not agreement or not each.constraint:
             continue

@@ -9,6 +9,7 @@ from dokimon.core.declarations.manifest import Manifest, as_json
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
+    brought,
     platform_need,
     requirement,
     unreadable,
@@ -82,7 +83,7 @@ def _of_framework(framework: str, element: Element, manifest: Manifest) -> list[
 
 
 def read_tools(manifest: Manifest) -> list[Requirement]:
-    """Read the local tools: advice, since `dotnet tool restore` brings them."""
+    """Read the local tools: facts, since `dotnet tool restore` brings them."""
     tools = as_json(manifest, comments=True).get("tools")
     found = []
     for name, entry in tools.items() if isinstance(tools, dict) else ():
@@ -90,10 +91,8 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
         if isinstance(version, str):
             source = manifest.json_source("tools", name)
             why = "dotnet tool restore brings it"
-            made = requirement(
-                "dotnet", f"[{version}]", "nuget", source, strength="advised", component=f"tool {name}", why=why
-            )
-            found.append(made)
+            made = requirement("dotnet", f"[{version}]", "nuget", source, component=f"tool {name}", why=why)
+            found.append(brought(made))
     return found
 
 

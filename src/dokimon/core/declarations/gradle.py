@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from dokimon.core.declarations.manifest import Manifest
-from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.text_reading import matches, properties
 
 _JAVA = (
@@ -71,7 +71,7 @@ def read_wrapper(manifest: Manifest) -> list[Requirement]:
     source, version = manifest.source(line), found[1] + found[2]
     java = _java_for(int(found[1]), _JAVA_OF_GRADLE)
     return [
-        requirement("gradle", version, "gradle", source, strength="advised", why="the wrapper brings it"),
+        brought(requirement("gradle", version, "gradle", source, why="the wrapper brings it")),
         requirement("java", f">={java}", "plain", source, why=f"Gradle {version} runs on it"),
     ]
 

@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable, Iterator
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault, open_manifest
-from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.text_reading import properties, version_line
 from dokimon.core.declarations.xml_reading import Element, as_xml
 
@@ -125,7 +125,7 @@ def read_wrapper(manifest: Manifest) -> list[Requirement]:
     if not found:
         return [unreadable("maven", manifest.source(line), "distributionUrl names no version of Maven")]
     why = "the wrapper brings it"
-    return [requirement("maven", found[1], "plain", manifest.source(line), strength="advised", why=why)]
+    return [brought(requirement("maven", found[1], "plain", manifest.source(line), why=why))]
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:

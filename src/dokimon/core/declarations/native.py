@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from dokimon.core.declarations.manifest import Manifest, as_json
-from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, Source, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.text_reading import matches
 
 _COMPILERS = {"C": ("gcc", "clang"), "CXX": ("g++", "clang++")}
@@ -104,14 +104,14 @@ def read_conan(manifest: Manifest) -> list[Requirement]:
 
 
 def read_vcpkg(manifest: Manifest) -> list[Requirement]:
-    """A vcpkg manifest needs vcpkg, which brings the libraries that it names: those are advice."""
+    """A vcpkg manifest needs vcpkg, which brings the libraries that it names: those are facts."""
     found = [any_version("vcpkg", manifest.source(1), "it brings the libraries that the file names")]
     for index, entry in enumerate(as_json(manifest).get("dependencies") or []):
         least = entry.get("version>=") if isinstance(entry, dict) else None
         if isinstance(least, str) and isinstance(entry.get("name"), str):
             source = manifest.json_source("dependencies", index, "version>=")
             wanted = f">={least.partition('#')[0]}"
-            found.append(requirement("library", wanted, "plain", source, strength="advised", component=entry["name"]))
+            found.append(brought(requirement("library", wanted, "plain", source, component=entry["name"])))
     return found
 
 

@@ -7,7 +7,7 @@ from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault, as_toml, toml_line
-from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, Source, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.text_reading import version_line
 
 _OLDER_TABLES = (
@@ -48,7 +48,7 @@ def read_pyproject(manifest: Manifest) -> list[Requirement]:
 
 
 def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
-    """The build tools' own minimums: advice, since pip fetches them into an environment of its own."""
+    """The build tools' own minimums: facts, since pip fetches them into an environment of its own."""
     from packaging.requirements import InvalidRequirement
     from packaging.requirements import Requirement as Dependency
 
@@ -62,7 +62,7 @@ def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]
         if dependency.specifier:
             source = manifest.source(toml_line(manifest.text, ("build-system", "requires")))
             wanted, why = str(dependency.specifier), "pip fetches it for the build"
-            found.append(requirement(dependency.name, wanted, "pep440", source, strength="advised", why=why))
+            found.append(brought(requirement(dependency.name, wanted, "pep440", source, why=why)))
     return found
 
 

@@ -111,3 +111,8 @@ def platform_need(system: str, source: Source, why: str) -> Requirement:
 def fact(name: str, value: str, source: Source) -> Requirement:
     """Return what the project has settled on: told, compared by checks, never judged against a machine."""
     return Requirement(name, value, "plain", source, strength="advised", kind="fact")
+
+
+def brought(requirement: Requirement) -> Requirement:
+    """Return what the project's own tools fetch by themselves as a fact: this machine need not have it."""
+    return msgspec.structs.replace(requirement, kind="fact", strength="advised")
