@@ -11,14 +11,19 @@ import signal
 import socket
 import subprocess
 import sys
+import threading
 import time
 import urllib.request
 from pathlib import Path
 
+import msgspec
 import psutil
 import pytest
 
 from conftest import STANDINS, World, processes_of, report_in
+from dokimon.core.declarations.manifest import open_manifest
+from dokimon.core.launching.running import carry_out
+from dokimon.core.launching.watching import Watcher
 
 
 def check_of(run: dict[str, object], name: str) -> dict[str, str]:
@@ -100,7 +105,7 @@ def test_a_stranger_on_the_usual_port_proves_nothing(world: World, free_port: in
         stranger.communicate()
 
 
-@pytest.mark.parametrize("behaviour, by", [("", "SIGINT"), ("stubborn", "SIGKILL")])
+@pytest.mark.parametrize("behaviour, by", [("", "SIGTERM"), ("stubborn", "SIGKILL")])
 def test_a_wrapper_in_a_session_of_its_own_leaves_nothing_running(world: World, behaviour: str, by: str) -> None:
     """The package manager is a wrapper: it goes, and the server behind it, in a session of its own, must go too."""
     world.tool("npm", f'exec {sys.executable} {STANDINS / "npm"} "$@"')
@@ -109,7 +114,8 @@ def test_a_wrapper_in_a_session_of_its_own_leaves_nothing_running(world: World, 
     world.write({"package.json": json.dumps({"scripts": {"dev": script}})})
     status, run = world.run_of()
     assert status == 0, run
-    assert run["stopped_by"] in (by, "SIGTERM") and run["stopping"][0]["signal"] == "SIGINT"
+    assert run["stopped_by"] == by and run["stopping"][0]["signal"] == "SIGINT"
+    assert all(step["processes"] >= 1 and step["seconds"] >= 0 for step in run["stopping"])
     assert not processes_of(world)
 
 
@@ -298,6 +304,61 @@ def test_a_real_node_service_behind_the_real_npm(world: World) -> None:
     world.environment["PATH"] += f":{Path(shutil.which('node') or '').parent}:{Path(shutil.which('npm') or '').parent}"
     status, run = world.run_of()
     assert status in (0, 3) and run["kind"] == "server" and not processes_of(world), run
+
+
+RUNS = """
+format = 1
+[[run]]
+name = "folder"
+command = "pwd; echo $TIDE; {python} -c 'import sys; print(sys.version_info[0])'"
+in = "deep/er"
+environment = { TIDE = "low" }
+[[run]]
+name = "stays"
+command = "{python} -m http.server {port} --bind 0.0.0.0"
+port = "any"
+[[run]]
+name = "ends"
+kind = "program"
+command = "sleep 9"
+up = { within = "1s" }
+"""
+
+
+def test_runs_are_carried_out_as_dokimon_toml_says(world: World) -> None:
+    world.write({"dokimon.toml": RUNS, "deep/er/x": "", "index.html": "<title>Quay</title>open"})
+    status, folder = world.run_of("--run", "folder")
+    assert status == 0 and folder["last_lines"] == [str(world.checkout / "deep/er"), "low", "3"]
+    assert folder["source"] == {"file": "dokimon.toml", "line": 3, "text": folder["source"]["text"]}
+    status, stays = world.run_of("--run", "stays")
+    assert status == 0 and stays["listening"][0]["exposed"] and stays["listening"][0]["address"] == "0.0.0.0"
+    drawn = world.dokimon("smoke", "--run", "stays")
+    assert "other machines may reach it" in drawn.out and "“Quay”" in drawn.out
+    ended = world.dokimon("smoke", "--run", "folder", "--run", "stays", "--quiet")
+    assert (ended.status, ended.err) == (0, "") and ended.out.strip().endswith("passed") and ended.out.count("\n") == 1
+    ended = world.dokimon("smoke", "--run", "stay")
+    assert ended.status == 2 and 'no run is named "stay"; did you mean "stays"?' in ended.err
+    unreachable = RUNS.replace('in = "deep/er"', 'in = "gone"')
+    world.write({"dokimon.toml": unreachable})
+    status, gone = world.run_of("--run", "folder")
+    assert status == 1 and "there is no folder" in gone["reason"]
+
+
+def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
+    from dokimon.core.planning import plan
+    from dokimon.core.planning.from_settings import runs
+    from dokimon.core.settings import read_settings
+
+    world.write({"dokimon.toml": RUNS})
+    manifest = open_manifest(world.checkout / "dokimon.toml", world.checkout)
+    setting = plan.Setting(world.checkout, world.checkout, world.environment, {})
+    made = {run.name: run for run in runs(read_settings(manifest), setting, {"python": sys.executable}, {})}
+    short = msgspec.structs.replace(made["ends"], within=0.5)
+    ended = carry_out(short, world.environment, threading.Event(), Watcher())
+    assert (ended.verdict, ended.reason) == ("failed", "did not end within 0.5 s") and ended.stopped_by == "SIGINT"
+    missing = msgspec.structs.replace(short, command=("no-such-program-here",))
+    failed = carry_out(missing, world.environment, threading.Event(), Watcher())
+    assert failed.verdict == "failed" and "could not be started: no-such-program-here: No such file" in failed.reason
 
 
 def test_two_at_once_do_not_disturb_each_other(world: World) -> None:

@@ -44,7 +44,7 @@ def prepare(step: Step, environment: Mapping[str, str], halt: threading.Event, w
                 return ended("unsure", "interrupted")
             if time.monotonic() - started > step.within:
                 stop(tree)
-                return ended("failed", f"did not end within {step.within:.0f} s", tree.exit_status)
+                return ended("failed", f"did not end within {step.within:g} s", tree.exit_status)
         output.wait(1.0)
     finally:
         tree.close()

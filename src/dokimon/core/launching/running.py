@@ -115,12 +115,12 @@ def _judge_start(run: Run, plan: RunPlan, state: State, tree: Tree) -> Run:
         last = tree.output.last(_LAST_LINES)
         found = listeners(tree.processes())
         if plan.kind == "program":
-            return _changed(run, "failed", f"did not end within {plan.within:.0f} s", last_lines=last)
+            return _changed(run, "failed", f"did not end within {plan.within:g} s", last_lines=last)
         if found:
             where = ", ".join(str(port) for port in sorted({at.port for at in found}))
-            reason = f"listens on port {where} but did not answer over HTTP within {plan.within:.0f} s"
+            reason = f"listens on port {where} but did not answer over HTTP within {plan.within:g} s"
             return _changed(run, "failed", reason, last_lines=last, listening=found)
-        reason = f"still running after {plan.within:.0f} s, and listens nowhere"
+        reason = f"still running after {plan.within:g} s, and listens nowhere"
         return _changed(run, "unsure" if plan.kind is None else "failed", reason, last_lines=last)
     if state.how == "ended":
         return _judge_end(run, plan, seconds, tree)

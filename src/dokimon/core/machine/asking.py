@@ -95,7 +95,7 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
         while True:
             left = deadline - time.monotonic()
             if left <= 0:
-                fault = f"did not answer within {LIMIT_SECONDS:.0f} seconds"
+                fault = f"did not answer within {LIMIT_SECONDS:g} seconds"
                 break
             # A child that it left behind may hold the pipe open: what matters is that the tool itself has ended.
             if not selector.select(min(left, 0.2)):
@@ -113,7 +113,7 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
         try:
             process.wait(max(0.0, deadline - time.monotonic()))
         except subprocess.TimeoutExpired:
-            fault = f"did not end within {LIMIT_SECONDS:.0f} seconds"
+            fault = f"did not end within {LIMIT_SECONDS:g} seconds"
     kill_session(process)
     process.wait()
     _asked.discard(process)
