@@ -6,7 +6,7 @@ import re
 from collections.abc import Callable
 
 from dokimon.core.declarations.manifest import Manifest
-from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, any_version, brought, fact, requirement, unreadable
 from dokimon.core.declarations.text_reading import matches, properties
 
 _JAVA = (
@@ -50,6 +50,8 @@ def read_build(manifest: Manifest) -> list[Requirement]:
             component = name.format(match[1])
             need = any_version("android-sdk", manifest.source(line), component=component)
             found.setdefault(("android-sdk", component), need)
+    for match, line in matches(manifest, r"\bminSdk(?:Version)?\s*(?:=|\(|\s)\s*(\d+)", comment="//"):
+        found[("android-sdk", "least")] = fact("oldest Android API level", match[1], manifest.source(line))
     for match, line in matches(manifest, _ANDROID_PLUGIN, comment="//"):
         java = _java_for(int(match[1] or match[2]), _JAVA_OF_ANDROID_PLUGIN)
         why = "the Android plug-in runs on it"
