@@ -110,6 +110,13 @@ def test_the_root_is_found_upward_and_speaks_for_what_lies_below(tmp_path: Path)
     ]
 
 
+def test_a_setup_py_inside_a_package_is_another_module(tmp_path: Path) -> None:
+    (tmp_path / "tides/models").mkdir(parents=True)
+    (tmp_path / "tides/models/__init__.py").touch()
+    (tmp_path / "tides/models/setup.py").write_text("setup(python_requires='>=99')")
+    assert read(tmp_path, {"setup.py": "setup(python_requires='>=3.9')"}) == [("python", ">=3.9", "setup.py:1")]
+
+
 def test_a_folder_that_nothing_marks_is_not_walked(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
     """Called in the home folder, or anywhere, Dokimon does not read a whole disk."""
     (tmp_path / "far/below").mkdir(parents=True)

@@ -3,6 +3,8 @@
 from __future__ import annotations
 
 import json
+from pathlib import Path
+from xml.etree import ElementTree
 
 from conftest import World
 from dokimon.core.report.as_json import SCHEMA_FILE, schema
@@ -38,6 +40,24 @@ def test_the_copy_can_be_played_with(world: World) -> None:
     page.write_text(page.read_text().replace("/board.js", "/gone.js"))
     ended = world.dokimon("smoke", "--run", "board", cwd=folder)
     assert ended.status == 1 and "script /gone.js" in ended.out and "status 404" in ended.out
+
+
+def test_every_form_of_the_report_says_the_same(world: World) -> None:
+    assert world.dokimon("demo", "--to", "ferries").status == 0
+    folder = world.checkout / "ferries"
+    ended = world.dokimon("smoke", "--format", "junit", cwd=folder)
+    suites = ElementTree.fromstring(ended.out)
+    assert ended.status == 0 and [suite.get("name") for suite in suites] == ["needs", "board", "tides"]
+    assert [suite.get("failures") for suite in suites] == ["0", "0", "0"] and suites[0].get("skipped") == "1"
+    assert {case.get("name") for case in suites[1]} >= {"GET /", "title", "scripts and styles", "stops"}
+    markdown = world.dokimon("smoke", "--format", "markdown", cwd=folder).out
+    assert "| GET / | 200, text/html, 497 bytes | passed |" in markdown and "### tides: passed" in markdown
+    (folder / ".python-version").write_text("2.7")
+    suites = ElementTree.fromstring(world.dokimon("verify", "--format", "junit", cwd=folder).out)
+    assert suites[0].get("failures") == "2" and "too new" in suites[0][1][0].get("message", "")
+    assert "2.7.x | `.python-version:1` |" in world.dokimon("verify", "--format", "markdown", cwd=folder).out
+    assert ElementTree.fromstring(world.dokimon("needs", "--format", "junit", cwd=folder).out)[0].get("failures") == "1"
+    assert "| git |" in world.dokimon("tools", "git", "--format", "markdown").out or not Path("/usr/bin/git").exists()
 
 
 def test_the_schema_in_the_package_is_the_one_of_the_types() -> None:

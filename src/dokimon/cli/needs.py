@@ -7,19 +7,19 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dokimon.cli.options import FolderArgument, NeedsFormat, NoColorOption, OutputOption, QuietOption, VerboseOption
+from dokimon.cli.options import FolderArgument, Format, NoColorOption, OutputOption, QuietOption, VerboseOption
 
 if TYPE_CHECKING:
     from dokimon.core.report.model import Report
 
 NeedsFormatOption = Annotated[
-    NeedsFormat, typer.Option("--format", "-f", help="The form of the report; markdown is a table fit for a README.")
+    Format, typer.Option("--format", "-f", help="The form of the report; markdown is a table fit for a README.")
 ]
 
 
 def needs(
     path: FolderArgument = Path(),
-    form: NeedsFormatOption = NeedsFormat.table,
+    form: NeedsFormatOption = Format.table,
     output: OutputOption = None,
     check_readme: Annotated[
         bool, typer.Option("--check-readme", help="Say whether the table in README.md is still what the files say.")

@@ -14,14 +14,8 @@ class Format(StrEnum):
 
     table = "table"
     json = "json"
-
-
-class NeedsFormat(StrEnum):
-    """The forms in which the needs can be had."""
-
-    table = "table"
-    json = "json"
     markdown = "markdown"
+    junit = "junit"
 
 
 FolderArgument = Annotated[

@@ -51,9 +51,13 @@ def _write(report: Report, form: str, file: TextIO, no_color: bool, draw: Callab
 
         file.write(encode(report))
     elif form == "markdown":
-        from dokimon.core.report.as_markdown import prerequisites
+        from dokimon.core.report import as_markdown
 
-        file.write(prerequisites(report))
+        file.write(as_markdown.encode(report))
+    elif form == "junit":
+        from dokimon.core.report import as_junit
+
+        file.write(as_junit.encode(report))
     else:
         draw(console(file, no_color))
     file.flush()

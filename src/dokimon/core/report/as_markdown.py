@@ -1,4 +1,4 @@
-"""The needs as a prerequisites table in Markdown, and whether a README still has it as it should be."""
+"""The report as Markdown; for the needs a prerequisites table, and whether a README still has it as it should be."""
 
 from __future__ import annotations
 
@@ -48,3 +48,32 @@ def compare_readme(readme: str, report: Report) -> tuple[Sequence[str], Sequence
 def _rows(text: str) -> list[str]:
     rows = [" | ".join(cell.strip() for cell in line.strip().strip("|").split("|")) for line in text.splitlines()]
     return [row for row in rows if row and not set(row) <= set("|-: ") and not row.startswith(("needs | ", "<!--"))]
+
+
+def encode(report: Report) -> str:
+    """Return the report as Markdown: the prerequisites for `needs`, else a table of what was judged and seen."""
+    if report.command == "needs":
+        return prerequisites(report)
+    lines = [f"## dokimon {report.command}: {_escaped(report.project.name)}: {report.verdict}", ""]
+    judged = [finding for finding in report.requirements if finding.verdict]
+    if judged:
+        lines += ["| needs | accepts | asked for by | found | verdict |", "|---|---|---|---|---|"]
+        for each in judged:
+            found = f"{each.found.version or '?'} `{each.found.path}`" if each.found else ""
+            where = f"`{each.source.file}:{each.source.line}`"
+            verdict = f"{each.verdict} (advised)" if each.strength == "advised" else str(each.verdict)
+            lines.append(_row(subject_of(each), each.accepts, where, found, verdict))
+    elif report.installations:
+        lines += ["| tool | version | path | reached |", "|---|---|---|---|"]
+        for copy in report.installations:
+            reached = "yes" if copy.reached else "off PATH" if copy.off_path else "no"
+            lines.append(_row(copy.tool, copy.version or "?", f"`{copy.path}`", reached))
+    for run in report.runs or ():
+        lines += ["", f"### {_escaped(run.name)}: {run.verdict}", "", f"`{run.command}`: {_escaped(run.reason)}", ""]
+        lines += ["| check | seen | verdict |", "|---|---|---|"] if run.checks else []
+        lines += [_row(check.name, check.seen, check.verdict) for check in run.checks]
+    return "\n".join(lines) + "\n"
+
+
+def _row(*cells: str) -> str:
+    return "| " + " | ".join(_escaped(cell) for cell in cells) + " |"

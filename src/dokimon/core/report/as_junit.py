@@ -1,0 +1,67 @@
+"""The report as JUnit XML, the form that CI systems read: a suite for the needs, one for the steps, one for each run."""
+
+from __future__ import annotations
+
+from typing import NamedTuple
+from xml.etree import ElementTree
+
+from dokimon.core.report.folding import subject_of
+from dokimon.core.report.model import Report
+from dokimon.core.report.outcome import UNMET_VERDICTS
+
+
+class _Case(NamedTuple):
+    """One test case: its verdict in JUnit's words (`failure`, `error`, `skipped` or nothing), and what to say."""
+
+    name: str
+    outcome: str
+    says: str
+    seconds: float = 0.0
+
+
+_OUTCOMES = {"failed": "failure", "unsure": "error", "unknown": "error", "skipped": "skipped"}
+
+
+def encode(report: Report) -> str:
+    """Return the XML text. What stays unknown or unsure is an error; advice that is not met is skipped."""
+    top = ElementTree.Element("testsuites", name=f"dokimon {report.command}: {report.project.name}")
+    needs = []
+    for finding in report.requirements:
+        verdict = finding.verdict or ("unknown" if finding.reason else "")
+        outcome = "failure" if verdict in UNMET_VERDICTS else _OUTCOMES.get(verdict, "")
+        if outcome and finding.strength == "advised":
+            outcome = "skipped"
+        where = f"{finding.source.file}:{finding.source.line}"
+        needs.append(_Case(f"{subject_of(finding)} {finding.accepts} ({where})", outcome, finding.reason or ""))
+    needs += [_Case(f"{each.tool} agrees", "failure", each.reason) for each in report.conflicts]
+    _suite(top, "needs", needs)
+    steps = report.prepared or ()
+    _suite(top, "prepare", [_Case(s.title, _OUTCOMES.get(s.verdict, ""), s.reason, s.seconds or 0) for s in steps])
+    for run in report.runs or ():
+        cases = [_Case(run.command, _OUTCOMES.get(run.verdict, ""), run.reason, run.up_seconds or 0)]
+        for check in run.checks:
+            says = f"{check.seen} (expected: {check.expected})"
+            cases.append(_Case(check.name, _OUTCOMES.get(check.verdict, ""), says, check.seconds or 0))
+        _suite(top, run.name, cases)
+    ElementTree.indent(top)
+    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(top, encoding="unicode") + "\n"
+
+
+def _suite(top: ElementTree.Element, name: str, cases: list[_Case]) -> None:
+    if not cases:
+        return
+    number = {word: sum(1 for case in cases if case.outcome == word) for word in ("failure", "error", "skipped")}
+    suite = ElementTree.SubElement(
+        top,
+        "testsuite",
+        name=name,
+        tests=str(len(cases)),
+        failures=str(number["failure"]),
+        errors=str(number["error"]),
+        skipped=str(number["skipped"]),
+        time=f"{sum(case.seconds for case in cases):.3f}",
+    )
+    for case in cases:
+        element = ElementTree.SubElement(suite, "testcase", classname=name, name=case.name, time=f"{case.seconds:.3f}")
+        if case.outcome:
+            ElementTree.SubElement(element, case.outcome, message=case.says)
