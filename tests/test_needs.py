@@ -349,6 +349,12 @@ def test_every_form_of_a_need_is_read_and_judged(world: World) -> None:
         "git": "met", "tern or heron": "unknown", "TIDE_KEY": "missing", "charts/channel.txt": "missing",
         "system": "met", "architecture": "met", "redis": "missing", "far away": "unknown",
     }  # fmt: skip
+    remedies = {
+        finding["tool"]: [remedy["say"] for remedy in finding.get("remedies", [])] for finding in report["requirements"]
+    }
+    assert remedies["TIDE_KEY"] == ["set TIDE_KEY in the environment"] and remedies["redis"] == ["start redis"]
+    assert remedies["charts/channel.txt"] == ["put charts/channel.txt in place, or mend dokimon.toml, line 11"]
+    assert len(remedies["tern or heron"]) == 2 and remedies["system"] == []
     world.environment["TIDE_KEY"] = "x"
     world.write(
         {

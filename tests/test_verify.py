@@ -231,6 +231,17 @@ def test_a_tool_that_leaves_a_child_behind_still_answers(world: World) -> None:
     assert found.version == "2.40.1"
 
 
+@pytest.mark.parametrize(
+    "wanted, command", [("<16", None), (">=20.5 <21", "nvm install 20"), ("20.11.1", "nvm install 20.11.1")]
+)
+def test_a_remedy_names_a_version_only_where_there_is_one(world: World, wanted: str, command: str | None) -> None:
+    world.tool("nvm", "true")
+    world.tool("node", "echo v18.0.0")
+    world.write({"package.json": f'{{"engines": {{"node": "{wanted}"}}, "packageManager": "npm@10.0.0"}}'})
+    node = world.dokimon("verify", "--format", "json").report["requirements"][0]
+    assert next(each for each in node["remedies"] if "nvm" in each["say"]).get("command") == command
+
+
 def test_advice_decides_only_where_one_is_strict(world: World) -> None:
     need = 'format = 1\n[[need]]\ntool = "python"\nversion = "2.7"\nstrength = "advised"\nwhy = "the old pier"\n'
     world.write({"dokimon.toml": need})

@@ -178,10 +178,13 @@ def _remedies(requirement: Requirement, verdict: FindingVerdict, machine: Machin
     if requirement.fault:
         source = requirement.source
         return (Remedy(f"mend {source.file}, line {source.line}"),)
+    if requirement.alternatives:
+        return tuple(remedy for each in requirement.alternatives for remedy in _remedies(each, verdict, machine)[:1])
+    if requirement.kind != "tool":
+        return _remedies_beside_tools(requirement)
     reached = next((copy for copy in copies if copy.reached), None)
-    if (
-        verdict == "unknown" and reached and not reached.shim
-    ):  # a shim that tells nothing has no version for this folder
+    # A shim that tells nothing has no version for this folder: that is mended by installing one.
+    if verdict == "unknown" and reached and not reached.shim:
         return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
     found = _other_copy(requirement, copies, machine)
     entry = find_tool(requirement.tool)
@@ -243,12 +246,12 @@ def _fits(recipe: Recipe, requirement: Requirement, machine: Machine) -> bool:
 
 def _filled(recipe: Recipe, requirement: Requirement) -> Remedy:
     constraint = requirement.constraint
-    lowest = (constraint.lowest if constraint else None) or "a current version"
+    lowest = constraint.lowest if constraint else None
     words = {
         "{wanted}": constraint.in_words if constraint else "any version",
-        "{version}": lowest,
-        "{line}": lowest.split(".", 1)[0],
-        "{pick}": (constraint.exact if constraint else None) or lowest.split(".", 1)[0],
+        "{version}": lowest or "a version that will do",
+        "{line}": lowest.split(".", 1)[0] if lowest else "a version that will do",
+        "{pick}": (constraint.exact if constraint else None) or (lowest or "a version that will do").split(".", 1)[0],
     }
 
     def fill(text: str) -> str:
@@ -256,5 +259,5 @@ def _filled(recipe: Recipe, requirement: Requirement) -> Remedy:
             text = text.replace(name, value)
         return clean(text)
 
-    command = fill(recipe.command) if recipe.command and (constraint or "{" not in recipe.command) else None
+    command = fill(recipe.command) if recipe.command and (lowest or "{" not in recipe.command) else None
     return Remedy(fill(recipe.say), command)

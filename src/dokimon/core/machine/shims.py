@@ -13,7 +13,7 @@ def manager_of(program: Path, real: Path) -> str | None:
     A shim is a link to a program of another name (`cargo` that is `rustup`), or a short shell script in a folder
     named `shims` that hands over to another program.
     """
-    if real.name in ("rustup", "volta-shim", "proto-shim"):
+    if real.name in ("rustup", "volta-shim", "proto-shim") and program.name != real.name:
         return real.name.removesuffix("-shim")
     if program.parent.name != "shims":
         return None
