@@ -7,13 +7,17 @@ import socket
 import subprocess
 import sys
 import time
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from pathlib import Path
 from typing import Any, NamedTuple
 
 import jsonschema
 import psutil
 import pytest
+
+from dokimon.core.machine.cache import Cache
+from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.machine.survey import Installation, Surveyor
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
 STANDINS = Path(__file__).with_name("standins")
@@ -142,3 +146,21 @@ def free_port() -> int:
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
         return int(probe.getsockname()[1])
+
+
+def surveyed(
+    tools: Iterable[str], folder: Path, checkout: Path, environment: dict[str, str], **more: Any
+) -> dict[str, list[Installation]]:
+    """Survey this machine as a call with these variables would, without a cache; return the copies of each tool."""
+    return surveyor(folder, checkout, environment, **more).survey(tools).installations
+
+
+def surveyor(
+    folder: Path,
+    checkout: Path,
+    environment: dict[str, str],
+    catalogue: Catalogue | None = None,
+    cache: Path | None = None,
+) -> Surveyor:
+    """What surveys this machine for a test."""
+    return Surveyor(catalogue or Catalogue(), folder, checkout, environment, Cache(cache))

@@ -110,7 +110,7 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     ("sdkconfig", 'CONFIG_ESPTOOLPY_FLASHSIZE="4MB"\nCONFIG_IDF_TARGET="esp32"\n', ["flash size 4MB @1 advised", "chip esp32 @2 advised"], b"\x80", 1),
     ("platformio.ini", "[env:buoy]\nplatform = espressif32 @ ^6.4.0\nboard = x\n", ["platformio any version @1", "platformio platform espressif32 ^6.4.0 @2"], "no section", 1),
     ("Cargo.toml", '[package]\nname = "x"\nrust-version = "1.70"\nedition = "2021"\n', ["rustc >=1.70 @3", "cargo any version @1"], "[package]\nrust-version = 1.70\n", 2),
-    ("rust-toolchain.toml", '[toolchain]\nchannel = "1.75.0"\ncomponents = ["clippy"]\ntargets = ["wasm32-unknown-unknown"]\n', ["rustc 1.75.0 @2", "rustup component clippy any version @3", "rustup target wasm32-unknown-unknown any version @4"], "[tools]\n", 1),
+    ("rust-toolchain.toml", '[toolchain]\nchannel = "1.75.0"\ncomponents = ["clippy"]\ntargets = ["wasm32-unknown-unknown"]\n', ["rustc 1.75.0 @2", "rustc component clippy any version @3", "rustc target wasm32-unknown-unknown any version @4"], "[tools]\n", 1),
     ("go.mod", "module ferries.example/tides\n\ngo 1.21\n\ntoolchain go1.22.1\n", ["go 1.21 @3", "go go1.22.1 @5 advised"], "go new\n", 1),
     ("go.work", "go 1.22.0\n\nuse ./tides\n", ["go 1.22.0 @1"], "go one\n", 1),
     ("Gemfile", "source 'x'\nruby '~> 3.1', '< 3.4'\n", ["ruby ~> 3.1, < 3.4 @2", "bundler any version @1"], "ruby 'new'\n", 1),

@@ -65,6 +65,7 @@ def _show(folder: Path, no_color: bool) -> int:
         folder,
         chosen=[],
         keep=False,
+        pick=False,
         anyway=False,
         strict=False,
         quiet=not sys.stderr.isatty(),

@@ -32,16 +32,13 @@ def needs(
 
     Exit status 1: they contradict each other. Nothing of this machine is looked at.
     """
-    from dokimon.cli.showing import deliver, folder_asked, refuse_settings
+    from dokimon.cli.showing import deliver, folder_asked, refusing
     from dokimon.core import verifying
     from dokimon.core.report.outcome import exit_status
-    from dokimon.core.settings import SettingsFault
 
     folder = folder_asked(path)
-    try:
+    with refusing():
         report = verifying.needs_report(verifying.declare(folder))
-    except SettingsFault as fault:
-        refuse_settings(fault)
     if check_readme:
         raise typer.Exit(_check_readme(report))
 

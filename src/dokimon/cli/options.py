@@ -32,4 +32,10 @@ QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only what
 VerboseOption = Annotated[
     bool, typer.Option("--verbose", "-v", help="Show more: every copy that was found, every detail.")
 ]
+FreshOption = Annotated[
+    bool, typer.Option("--fresh", help="Ask every tool again; what it answered before does not count.")
+]
+PickOption = Annotated[
+    bool, typer.Option("--pick", help="Put copies that would do first on PATH, for this call alone.")
+]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

@@ -26,19 +26,15 @@ def path(
     import sys
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import folder_asked, refuse, refuse_settings
+    from dokimon.cli.showing import folder_asked, refuse, refusing
     from dokimon.core import pathing, verifying
     from dokimon.core.machine.shell import put_first, shell_in_use
-    from dokimon.core.settings import SettingsFault
 
     if shell not in (None, "posix", "fish", "powershell"):
         refuse(f"{shell!r} is no shell that is known here; there are posix, fish and powershell")
     folder = folder_asked(path)
-    try:
-        with abandoning():
-            route = pathing.folders_first(verifying.verify(folder, os.environ))
-    except SettingsFault as fault:
-        refuse_settings(fault)
+    with refusing(), abandoning():
+        route = pathing.folders_first(verifying.verify(folder, os.environ))
     if route.folders:
         print(put_first(route.folders, shell or shell_in_use(os.environ)))
     for tool in route.without:

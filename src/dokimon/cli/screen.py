@@ -11,7 +11,6 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.core.machine.survey import Installation
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Finding, Remedy, Report
 from dokimon.core.text import clean
@@ -55,6 +54,8 @@ def heading(report: Report) -> Text:
 def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
     """Draw the report of `verify`: the table of findings, what to do, and one closing line."""
     judged = [finding for finding in report.requirements if finding.verdict]
+    # Whoever cannot run the project here at all wants to know that before anything else.
+    judged.sort(key=lambda finding: not (finding.kind == "platform" and finding.verdict == "unmet"))
     shown = [finding for finding in judged if finding.verdict != "met"] if quiet else judged
     if not quiet:
         console.print(heading(report))
@@ -64,8 +65,21 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
         console.print()
     draw_remedies(console, shown)
     if verbose:
-        draw_copies(console, report)
+        from dokimon.cli.screen_tools import draw_copies
+
+        draw_copies(console, report.installations, verbose=True)
+        console.print()
+    for note in () if quiet else report.notes:
+        console.print(Text(f"note: {note}", style="yellow"))
+    draw_picked(console, report)
     console.print(_closing(report))
+
+
+def draw_picked(console: Console, report: Report) -> None:
+    """Say which folders were put first on PATH for this call."""
+    if report.picked:
+        folders = ", ".join(short_path(folder) for folder in report.picked)
+        console.print(Text(f"picked: with {folders} first on PATH, for this call alone", style="cyan"))
 
 
 def findings_table(findings: Iterable[Finding]) -> Table:
@@ -133,45 +147,6 @@ def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
         console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2)))
         if remedy.command:
             console.print(Padding(Text(remedy.command, style="cyan"), (0, 0, 0, 6)), soft_wrap=True)
-
-
-def draw_copies(console: Console, report: Report) -> None:
-    """Draw every copy that was found: those on PATH in its order, then those that lie elsewhere."""
-    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
-    for column in ("tool", "version", "path", "known by", ""):
-        table.add_column(column, overflow="fold")
-    last = None
-    for copy in report.installations:
-        how = {"file": "a file", "asked": "asked"}.get(copy.known_by or "", "")
-        path = Text(short_path(copy.path))
-        if copy.via:
-            path.append(f"\n{f'a shim of {copy.via}' if copy.shim else short_path(copy.via)}", style="dim")
-        name = Text(copy.tool if copy.tool != last else "", style="bold")
-        table.add_row(name, Text(copy.version or "?"), path, Text(how), _standing(copy))
-        last = copy.tool
-    console.print(table)
-    console.print()
-
-
-def _standing(copy: Installation) -> Text:
-    """Say how a copy is reached, or why it is not or tells no version."""
-    if copy.reason:
-        return Text(copy.reason, style="yellow")
-    if copy.reached:
-        return Text("reached", style="green")
-    return Text("off PATH" if copy.off_path else "shadowed", style="dim")
-
-
-def draw_tools(console: Console, report: Report, *, named: list[str], quiet: bool) -> None:
-    """Draw the report of `tools`, and which of the named ones are not there."""
-    if report.installations:
-        draw_copies(console, report)
-    there = {copy.tool for copy in report.installations}
-    missing = [name for name in named if name not in there]
-    for name in missing:
-        console.print(Text.assemble((name, "bold"), " ", verdict_text("missing")))
-    if not quiet:
-        console.print(f"{len(report.installations)} copies of {len(there)} tools")
 
 
 def _closing(report: Report) -> Text:

@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable
+from collections.abc import Callable, Iterator
+from contextlib import contextmanager
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn, TextIO
 
@@ -14,7 +15,6 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from dokimon.core.report.model import Report
-    from dokimon.core.settings import SettingsFault
 
 PIPE_WIDTH = 100
 """The columns that a table takes where there is no terminal to ask."""
@@ -78,8 +78,17 @@ def refuse(says: str) -> NoReturn:
     raise typer.Exit(2)
 
 
-def refuse_settings(fault: SettingsFault) -> NoReturn:
-    """End a call whose `dokimon.toml` cannot be used: a line for each fault, status 2."""
-    for each in fault.faults:
-        print(f"{fault.file}:{each.line}: {each.says}", file=sys.stderr)
-    raise typer.Exit(2)
+@contextmanager
+def refusing() -> Iterator[None]:
+    """End a call whose `dokimon.toml` or own catalogue cannot be used: a line for each fault, status 2."""
+    from dokimon.core.machine.catalogue import CatalogueFault
+    from dokimon.core.settings import SettingsFault
+
+    try:
+        yield
+    except SettingsFault as fault:
+        for each in fault.faults:
+            print(f"{fault.file}:{each.line}: {each.says}", file=sys.stderr)
+        raise typer.Exit(2) from None
+    except CatalogueFault as fault:
+        refuse(str(fault))

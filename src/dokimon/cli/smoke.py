@@ -13,6 +13,7 @@ from dokimon.cli.options import (
     FormatOption,
     NoColorOption,
     OutputOption,
+    PickOption,
     QuietOption,
     StrictOption,
     VerboseOption,
@@ -36,6 +37,7 @@ def smoke(
         bool,
         typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C."),
     ] = False,
+    pick: PickOption = False,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
     form: FormatOption = Format.table,
     output: OutputOption = None,
@@ -48,21 +50,20 @@ def smoke(
 
     This runs the project's own code: calling it is the consent.
     """
-    from dokimon.cli.showing import deliver, folder_asked, refuse, refuse_settings
+    from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.planning.plan import PlanFault
     from dokimon.core.report.outcome import exit_status
-    from dokimon.core.settings import SettingsFault
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
     folder = folder_asked(path)
     try:
-        report = smoke_in(
-            folder, chosen=run or [], keep=keep, anyway=anyway, strict=strict, quiet=quiet, no_color=no_color
-        )
-    except SettingsFault as fault:
-        refuse_settings(fault)
+        with refusing():
+            report = smoke_in(
+                folder, chosen=run or [], keep=keep, pick=pick, anyway=anyway, strict=strict, quiet=quiet,
+                no_color=no_color,
+            )  # fmt: skip
     except PlanFault as fault:
         refuse(str(fault))
 
@@ -76,11 +77,11 @@ def smoke(
 
 
 def smoke_in(
-    folder: Path, *, chosen: list[str], keep: bool, anyway: bool, strict: bool, quiet: bool, no_color: bool
+    folder: Path, *, chosen: list[str], keep: bool, pick: bool, anyway: bool, strict: bool, quiet: bool, no_color: bool
 ) -> Report:
     """Smoke-check the project in `folder` with progress on standard error, and return the report.
 
-    Raises `SettingsFault` and `PlanFault`.
+    Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
     """
     import os
 
@@ -91,12 +92,12 @@ def smoke_in(
 
     with interruptible() as halt, watch(quiet=quiet, no_color=no_color) as progress:
         progress.stage("verify", "reading the checkout and asking this machine's tools")
-        verified = verifying.verify(folder, os.environ)
+        verified = verifying.verify(folder, os.environ, pick=pick)
         if verdict_of_findings(verified.findings, strict) != "met" and not anyway:
             return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
-        plan = smoking.plan_smoke(verified, os.environ, chosen)
+        plan = smoking.plan_smoke(verified, verified.environment, chosen)
         keeping = _Keeping(halt, progress) if keep else None
-        prepared, runs = smoking.smoke(verified, plan, os.environ, halt, progress, keeping)
+        prepared, runs = smoking.smoke(verified, plan, verified.environment, halt, progress, keeping)
         interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
         return smoking.smoke_report(verified, prepared, runs, strict=strict, interrupted=interrupted)
 

@@ -6,7 +6,15 @@ from typing import Annotated
 
 import typer
 
-from dokimon.cli.options import Format, FormatOption, NoColorOption, OutputOption, QuietOption
+from dokimon.cli.options import (
+    Format,
+    FormatOption,
+    FreshOption,
+    NoColorOption,
+    OutputOption,
+    QuietOption,
+    VerboseOption,
+)
 
 
 def tools(
@@ -15,33 +23,40 @@ def tools(
     ] = None,
     form: FormatOption = Format.table,
     output: OutputOption = None,
+    fresh: FreshOption = False,
     quiet: QuietOption = False,
+    verbose: VerboseOption = False,
     no_color: NoColorOption = False,
 ) -> None:
     """Show what this machine has: every copy, which one a command reaches, what lies off PATH.
 
+    Of tools that are named, and of all with --verbose, their components too: extensions, packages, SDKs.
     Exit status 1: a tool that was named is not there.
     """
     import os
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, refuse
+    from dokimon.cli.showing import deliver, refuse, refusing
     from dokimon.core import surveying
     from dokimon.core.text import nearest
 
-    known = surveying.known_tools()
-    for name in names or ():
-        if name not in known:
-            like = nearest(name, list(known))
-            refuse(f"the catalogue has no tool {name!r}" + (f"; did you mean {like!r}?" if like else ""))
-    with abandoning():
-        report = surveying.tools_report(names or known, os.environ)
+    with refusing():
+        here = surveying.known_here(os.environ)
+        known = here.catalogue.names()
+        for name in names or ():
+            if name not in known:
+                like = nearest(name, list(known))
+                refuse(f"the catalogue has no tool {name!r}" + (f"; did you mean {like!r}?" if like else ""))
+        with abandoning():
+            with_parts = bool(names) or verbose
+            report = surveying.tools_report(here, names or known, os.environ, with_parts=with_parts, fresh=fresh)
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen import draw_tools
+        from dokimon.cli.screen_tools import draw_tools
 
-        draw_tools(console, report, named=names or [], quiet=quiet)  # type: ignore[arg-type]
+        draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 
     deliver(report, form, output, no_color, draw)
-    missing = [name for name in names or () if not any(copy.tool == name for copy in report.installations)]
+    there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
+    missing = [name for name in names or () if name not in there]
     raise typer.Exit(1 if missing else 0)

@@ -10,8 +10,10 @@ from dokimon.cli.options import (
     FolderArgument,
     Format,
     FormatOption,
+    FreshOption,
     NoColorOption,
     OutputOption,
+    PickOption,
     QuietOption,
     StrictOption,
     VerboseOption,
@@ -22,6 +24,8 @@ def verify(
     path: FolderArgument = Path(),
     form: FormatOption = Format.table,
     output: OutputOption = None,
+    pick: PickOption = False,
+    fresh: FreshOption = False,
     strict: StrictOption = False,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,
@@ -33,20 +37,16 @@ def verify(
     from importlib import import_module
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, folder_asked, refuse_settings
+    from dokimon.cli.showing import deliver, folder_asked, refusing
     from dokimon.core import verifying
     from dokimon.core.report.outcome import exit_status
-    from dokimon.core.settings import SettingsFault
 
     folder = folder_asked(path)
     if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen",), daemon=True).start()
-    try:
-        with abandoning():
-            verified = verifying.verify(folder, os.environ)
-    except SettingsFault as fault:
-        refuse_settings(fault)
+    with refusing(), abandoning():
+        verified = verifying.verify(folder, os.environ, fresh=fresh, pick=pick)
     report = verifying.verify_report(verified, strict)
 
     def draw(console: object) -> None:

@@ -97,7 +97,7 @@ def _joined(group: Sequence[tuple[int, VersionSet]]) -> VersionSet:
 
 def _newest_line(tool: str, versions: VersionSet) -> str | None:
     entry = find_tool(tool)
-    for line in reversed(entry.lines if entry else []):
+    for line in reversed(entry.lines.maintained if entry and entry.lines else []):
         # Some version of the line, its newest for one, must be accepted.
         try:
             numbers = DOTTED.key(line)[0]

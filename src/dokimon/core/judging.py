@@ -1,34 +1,55 @@
-"""Requirements held against the survey: findings and remedies."""
+"""Requirements held against the survey: findings."""
 
 from __future__ import annotations
 
-import shutil
-from collections.abc import Mapping, Sequence
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.declarations.requirement import Requirement
-from dokimon.core.machine.catalogue import Remedy as Recipe
-from dokimon.core.machine.catalogue import find_tool, known_tools
-from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_loopback, system_name
-from dokimon.core.machine.shell import put_first, shell_in_use
+from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.machine.components import Component, same_name
+from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, system_name
+from dokimon.core.machine.services import Greeting, is_the_product
 from dokimon.core.machine.survey import Installation
-from dokimon.core.report.model import Finding, FindingVerdict, Found, Remedy
-from dokimon.core.text import clean, nearest
-from dokimon.core.versions import VersionFault
+from dokimon.core.report.model import Finding, FindingVerdict, Found
+from dokimon.core.text import clean
+from dokimon.core.versions import Constraint, VersionFault
+from dokimon.core.versions.orders.dotted import Key, parse
 
 
 class Machine(msgspec.Struct, frozen=True):
-    """What judging may know of this machine: its installations by tool, its variables, how to look for more."""
+    """What judging may know of this machine: what was found on it, its variables, and the catalogue.
+
+    `greetings` holds what answered to a service's name at an address; `needed` the constraints that all required needs
+    put on a tool, so that advice never points to a copy that breaks one of them.
+    """
 
     installations: Mapping[str, Sequence[Installation]]
     environment: Mapping[str, str]
     root: Path
+    catalogue: Catalogue = Catalogue()
+    components: Sequence[Component] = ()
+    greetings: Mapping[tuple[str, str], Greeting] = {}
+    needed: Mapping[str, Sequence[Constraint]] = {}
 
-    def has_command(self, command: str) -> bool:
-        """Whether a command is on PATH, so that remedies can fit the machine."""
-        return shutil.which(command, path=self.environment.get("PATH", "")) is not None
+    def copies(self, tool: str) -> Sequence[Installation]:
+        """Return the copies of a tool."""
+        return self.installations.get(tool, ())
+
+    def reached(self, tool: str) -> Installation | None:
+        """Return the copy that a command reaches."""
+        return next((copy for copy in self.copies(tool) if copy.reached), None)
+
+
+class Judged(msgspec.Struct, frozen=True):
+    """What came of one requirement: the verdict, the reason in words, the copy or the component that it speaks of."""
+
+    verdict: FindingVerdict
+    reason: str
+    copy: Installation | None = None
+    found: Found | None = None
 
 
 def describe(requirements: Sequence[Requirement]) -> tuple[Finding, ...]:
@@ -59,205 +80,297 @@ def describe(requirements: Sequence[Requirement]) -> tuple[Finding, ...]:
 
 def judge(requirements: Sequence[Requirement], machine: Machine) -> tuple[Finding, ...]:
     """Return one finding for each requirement, in their order; a fact is only told."""
+    from dokimon.core.remedies import remedies
+
     judged = []
     for each, finding in zip(requirements, describe(requirements), strict=True):
         if each.kind == "fact":
             judged.append(finding)
             continue
-        verdict, reason, copy = _verdict(each, machine)
+        made = verdict_on(each, machine)
+        copy = made.copy
         judged.append(
             msgspec.structs.replace(
                 finding,
-                verdict=verdict,
-                reason=clean(reason),
-                found=Found(copy.path, copy.version, copy.known_by) if copy else None,
-                remedies=() if verdict == "met" else _remedies(each, verdict, machine),
+                verdict=made.verdict,
+                reason=clean(made.reason),
+                found=made.found or (Found(copy.path, copy.version, copy.known_by) if copy else None),
+                remedies=() if made.verdict == "met" else remedies(each, made, machine),
             )
         )
     return tuple(judged)
 
 
-def _verdict(requirement: Requirement, machine: Machine) -> tuple[FindingVerdict, str, Installation | None]:
+def verdict_on(requirement: Requirement, machine: Machine) -> Judged:
+    """Hold one requirement against the machine."""
     if requirement.fault:
-        return "unknown", requirement.fault, None
+        return Judged("unknown", requirement.fault)
     if requirement.alternatives:
         return _either(requirement, machine)
     if requirement.kind == "tool":
-        return _of_tool(requirement, machine.installations.get(requirement.tool, ()))
+        return _of_tool(requirement, machine)
     if requirement.kind == "variable":
         if machine.environment.get(requirement.tool):
-            return "met", f"the environment has {requirement.tool}", None
-        return "missing", f"the environment has no {requirement.tool}", None
+            return Judged("met", f"the environment has {requirement.tool}")
+        return Judged("missing", f"the environment has no {requirement.tool}")
     if requirement.kind == "path":
         path = machine.root / Path(requirement.tool).expanduser()
-        return ("met", "it is there", None) if path.exists() else ("missing", f"there is no {path}", None)
+        return Judged("met", "it is there") if path.exists() else Judged("missing", f"there is no {path}")
     if requirement.kind == "platform":
-        return _of_platform(requirement)
+        return _of_platform(requirement, machine)
     if requirement.kind == "service":
-        return _of_service(requirement)
-    return "unknown", f"Dokimon does not look into {requirement.tool} for {requirement.component} yet", None
+        return _of_service(requirement, machine)
+    return _of_component(requirement, machine)
 
 
-def _either(requirement: Requirement, machine: Machine) -> tuple[FindingVerdict, str, Installation | None]:
+def _either(requirement: Requirement, machine: Machine) -> Judged:
     """The first of the alternatives that is met counts; where none is, all of them are told."""
-    told = [(each, *_verdict(each, machine)) for each in requirement.alternatives]
-    for each, verdict, reason, copy in told:
-        if verdict == "met":
-            return "met", f"{each.tool}: {reason}", copy
-    reasons = "; ".join(f"{each.tool}: {reason}" for each, _, reason, _ in told)
-    verdicts = {verdict for _, verdict, _, _ in told}
+    told = [(each, verdict_on(each, machine)) for each in requirement.alternatives]
+    for each, made in told:
+        if made.verdict == "met":
+            return msgspec.structs.replace(made, reason=f"{each.tool}: {made.reason}")
+    reasons = "; ".join(f"{each.tool}: {made.reason}" for each, made in told)
+    verdicts = {made.verdict for _, made in told}
     best: FindingVerdict = "unknown" if "unknown" in verdicts else "unmet" if "unmet" in verdicts else "missing"
-    return best, reasons, None
+    return Judged(best, reasons)
 
 
-def _of_platform(requirement: Requirement) -> tuple[FindingVerdict, str, Installation | None]:
+def _of_size(requirement: Requirement, machine: Machine) -> Judged:
+    from dokimon.core.machine.system import this_system
+    from dokimon.core.settings import bytes_of
+
+    system = this_system(machine.root)
+    here = system.memory if requirement.tool == "memory" else system.disk_free
+    free = " free" if requirement.tool == "disk" else ""
+    enough = here >= bytes_of(requirement.wanted.removeprefix("at least "))
+    return Judged("met" if enough else "unmet", f"this machine has {here / 1e9:.1f} GB{free}")
+
+
+def _of_platform(requirement: Requirement, machine: Machine) -> Judged:
+    if requirement.tool in ("memory", "disk"):
+        return _of_size(requirement, machine)
     here = system_name() if requirement.tool == "system" else architecture_name()
     words = requirement.wanted.split()
     refused = [word[1:] for word in words if word.startswith("!")]
     accepted = [word for word in words if not word.startswith("!")]
     same = {here, *ARCHITECTURES.get(here, ())}
     fits = not same & set(refused) and (not accepted or "any" in accepted or bool(same & set(accepted)))
-    return ("met" if fits else "unmet"), f"this machine's {requirement.tool} is {here}", None
+    return Judged("met" if fits else "unmet", f"this machine's {requirement.tool} is {here}")
 
 
-def _of_service(requirement: Requirement) -> tuple[FindingVerdict, str, Installation | None]:
-    """A service must listen; only this machine is asked (DESIGN: looking opens no connection beyond it)."""
-    host, _, port = (requirement.component or "").rpartition(":")
-    if not is_loopback(host) and host != "localhost":
-        return "unknown", f"{host} is another machine, which is not asked", None
-    import socket
+def _of_service(requirement: Requirement, machine: Machine) -> Judged:
+    where = requirement.component or ""
+    host, _, port = where.rpartition(":")
+    greeting = machine.greetings.get((requirement.tool, where))
+    if greeting is None:
+        return Judged("unknown", f"{host} is another machine, which is not asked")
+    place = f"{host} port {port}"
+    if not greeting.listens:
+        return Judged("missing", f"nothing listens on {place}")
+    told = f"{greeting.product or 'something'} {greeting.version or ''}".strip()
+    found = Found(place, greeting.version, "asked")
+    if greeting.product and _another_product(requirement.tool, greeting.product):
+        return Judged("unmet", f"what listens on {place} is {told}, not {requirement.tool}", found=found)
+    if requirement.constraint is None:
+        return Judged("met", f"{told} listens on {place}", found=found)
+    if greeting.version is None:
+        return Judged("unknown", f"{told} listens on {place}; its version is not known: {greeting.reason}", found=found)
+    return _held(requirement.constraint, greeting.version, found=found)
 
+
+def _another_product(wanted: str, product: str) -> bool:
+    """Databases that speak one protocol are told apart; behind HTTP anything may stand."""
+    return wanted.lower() in ("mysql", "mariadb", "redis", "valkey") and not is_the_product(wanted, product)
+
+
+def _held(
+    constraint: Constraint, version: str, copy: Installation | None = None, found: Found | None = None, note: str = ""
+) -> Judged:
+    """Hold a version against a constraint; `note` is added to a reason that accepts it."""
     try:
-        with socket.create_connection((host, int(port)), timeout=2):
-            return "met", f"something listens on {host} port {port}", None
-    except OSError:
-        return "missing", f"nothing listens on {host} port {port}", None
+        if constraint.admits(version):
+            return Judged("met", f"{version} is accepted{note}", copy, found)
+        side = constraint.side_of(version)
+    except VersionFault as wrong:
+        return Judged("unknown", f"the version that was found cannot be compared: {wrong}", copy, found)
+    words = {-1: "too old", 0: "left out", 1: "too new"}
+    return Judged("unmet", f"{version} is {words[side]}; accepted: {constraint.in_words}", copy, found)
 
 
-def _of_tool(
-    requirement: Requirement, copies: Sequence[Installation]
-) -> tuple[FindingVerdict, str, Installation | None]:
-    reached = next((copy for copy in copies if copy.reached), None)
-    if requirement.fault:
-        return "unknown", requirement.fault, reached
+def _of_tool(requirement: Requirement, machine: Machine) -> Judged:
+    tool, copies = requirement.tool, machine.copies(requirement.tool)
+    reached = machine.reached(tool)
     if not reached:
-        broken = next((copy for copy in copies if copy.reason), None)
-        if broken:
-            return "missing", f"{broken.path} {broken.reason}", broken
-        nearby = _fitting(requirement, copies)
-        if nearby:
-            return "off-path", f"{nearby.version} lies in {Path(nearby.path).parent}, which is not on PATH", nearby
-        return "missing", f"no folder on PATH holds {_commands(requirement.tool)}", None
+        return _not_reached(requirement, machine, copies)
+    if reached.fault:
+        return _not_reached(requirement, machine, copies)
     if reached.version is None:
         if requirement.constraint is None:
-            return "met", f"it is there; its version is not known: {reached.reason}", reached
-        return "unknown", f"its version is not known: {reached.path} {reached.reason}", reached
+            return Judged("met", f"it is there; its version is not known: {reached.reason}", reached)
+        return Judged("unknown", f"its version is not known: {reached.path} {reached.reason}", reached)
+    entry = machine.catalogue.find(tool)
+    standing = entry.lines.standing(reached.version) if entry and entry.lines else None
+    note = f"; {standing}" if standing else ""
     if requirement.constraint is None:
-        return "met", f"any version will do; {reached.version} is there", reached
-    try:
-        if requirement.constraint.admits(reached.version):
-            return "met", f"{reached.version} is accepted", reached
-        side = requirement.constraint.side_of(reached.version)
-    except VersionFault as wrong:
-        return "unknown", f"the version that was found cannot be compared: {wrong}", reached
-    words = {-1: "too old", 0: "left out", 1: "too new"}
-    return (
-        "unmet",
-        f"{reached.version} is {words[side]}; accepted: {requirement.constraint.in_words}",
-        reached,
-    )
+        return Judged("met", f"any version will do; {reached.version} is there{note}", reached)
+    return _held(requirement.constraint, reached.version, reached, note=note)
 
 
-def _commands(tool: str) -> str:
-    entry = find_tool(tool)
-    return " or ".join(entry.commands) if entry else tool
-
-
-def _remedies(requirement: Requirement, verdict: FindingVerdict, machine: Machine) -> tuple[Remedy, ...]:
-    copies = machine.installations.get(requirement.tool, ())
-    if requirement.fault:
-        source = requirement.source
-        return (Remedy(f"mend {source.file}, line {source.line}"),)
-    if requirement.alternatives:
-        return tuple(remedy for each in requirement.alternatives for remedy in _remedies(each, verdict, machine)[:1])
-    if requirement.kind != "tool":
-        return _remedies_beside_tools(requirement)
-    reached = next((copy for copy in copies if copy.reached), None)
-    # A shim that tells nothing has no version for this folder: that is mended by installing one.
-    if verdict == "unknown" and reached and not reached.shim:
-        return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
-    found = _other_copy(requirement, copies, machine)
-    entry = find_tool(requirement.tool)
-    if entry is None:
-        like = nearest(requirement.tool, list(known_tools()))
-        return (
-            *found,
-            Remedy(f'install it; or was "{like}" meant?' if like else "install it, or see to its folder on PATH"),
+def _not_reached(requirement: Requirement, machine: Machine, copies: Sequence[Installation]) -> Judged:
+    """Not found is a question: there and broken, there under another name or elsewhere, for interactive shells alone."""
+    tool = requirement.tool
+    broken = next((copy for copy in copies if copy.fault and not copy.own), None)
+    nearby = fitting_copy(requirement, machine)
+    if broken:
+        also = f"; {nearby.version} lies in {Path(nearby.program).parent}" if nearby else ""
+        return Judged("missing", f"{broken.path} {broken.reason}{also}", broken)
+    shell = _given_by_shells(tool, machine)
+    if nearby and nearby.other_name:
+        return Judged(
+            "off-path", f"{nearby.version or 'it'} is there, but only by the name {nearby.other_name}", nearby
         )
-    fitting = [recipe for recipe in entry.remedy if _fits(recipe, requirement, machine)]
-    # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
-    return (*found, *(_filled(recipe, requirement) for recipe in fitting[: 1 if found else 2]))
+    if nearby:
+        where = f"{nearby.version or 'it'} lies in {Path(nearby.path).parent}, which is not on PATH"
+        return Judged("off-path", f"{where}{f' ({shell})' if shell else ''}", nearby)
+    elsewhere = next((copy for copy in copies if copy.version and not copy.own), None)
+    reason = f"no folder on PATH holds {commands_of(tool, machine.catalogue)}"
+    if elsewhere:
+        reason += f"; {elsewhere.version} lies in {Path(elsewhere.path).parent}, and is not accepted"
+    own = next((copy for copy in copies if copy.own), None)
+    if own:
+        version = f", {own.version}" if own.version else ""
+        reason += f"; the project has its own ({own.path}{version}), which only its own scripts reach"
+    return Judged("missing", f"{reason}; {shell}" if shell else reason)
 
 
-def _remedies_beside_tools(requirement: Requirement) -> tuple[Remedy, ...]:
-    name = requirement.tool
-    if requirement.kind == "variable":
-        return (Remedy(f"set {clean(name)} in the environment", f"export {clean(name)}=…"),)
-    if requirement.kind == "path":
-        return (
-            Remedy(f"put {clean(name)} in place, or mend {requirement.source.file}, line {requirement.source.line}"),
-        )
-    if requirement.kind == "platform":
-        return (Remedy(f"run the project on {clean(requirement.wanted)}"),)
-    if requirement.kind == "service":
-        return (Remedy(f"start {clean(name)}"),)
-    return ()
+def _given_by_shells(tool: str, machine: Machine) -> str | None:
+    from dokimon.core.machine.version_managers import given_by_shells
 
-
-def _other_copy(requirement: Requirement, copies: Sequence[Installation], machine: Machine) -> list[Remedy]:
-    """A copy that would do and that no command reaches is the nearest remedy: put its folder first."""
-    copy = _fitting(requirement, copies)
-    if copy is None:
-        return []
-    where = "is not on PATH" if copy.off_path else "comes too late on PATH"
-    line = put_first([str(Path(copy.path).parent)], shell_in_use(machine.environment))
-    return [Remedy(f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first", line)]
-
-
-def _fitting(requirement: Requirement, copies: Sequence[Installation]) -> Installation | None:
-    """Return the first copy that no command reaches and whose version is accepted."""
-    for copy in copies:
-        if copy.reached or not copy.version:
-            continue
-        try:
-            if requirement.constraint is None or requirement.constraint.admits(copy.version):
-                return copy
-        except VersionFault:
-            continue
+    entry = machine.catalogue.find(tool)
+    for command in entry.commands if entry else [tool]:
+        if given := given_by_shells(command, machine.environment):
+            return f"{given.file}:{given.line} {given.how}, in interactive shells only"
     return None
 
 
-def _fits(recipe: Recipe, requirement: Requirement, machine: Machine) -> bool:
-    if recipe.has and not machine.has_command(recipe.has):
+def commands_of(tool: str, catalogue: Catalogue) -> str:
+    """Return the commands of a tool in words."""
+    entry = catalogue.find(tool)
+    return " or ".join(entry.commands) if entry and entry.commands else tool
+
+
+def fitting_copy(requirement: Requirement, machine: Machine) -> Installation | None:
+    """Return the first copy that no command reaches and that this need and all required ones accept.
+
+    A copy that only another name reaches comes last: there is no folder that would put it first.
+    """
+    constraints = [*machine.needed.get(requirement.tool, ())]
+    if requirement.constraint:
+        constraints.append(requirement.constraint)
+    fitting = [
+        copy
+        for copy in machine.copies(requirement.tool)
+        if not copy.reached
+        and not copy.own
+        and not copy.fault
+        and all(_admits(each, copy.version) for each in constraints)
+    ]
+    return min(fitting, key=lambda copy: copy.other_name is not None, default=None)
+
+
+def _admits(constraint: Constraint, version: str | None) -> bool:
+    try:
+        return version is not None and constraint.admits(version)
+    except VersionFault:
         return False
-    kind = "a-version" if requirement.constraint and requirement.constraint.lowest else "any-version"
-    return recipe.only in (None, kind)
 
 
-def _filled(recipe: Recipe, requirement: Requirement) -> Remedy:
-    constraint = requirement.constraint
-    lowest = constraint.lowest if constraint else None
-    words = {
-        "{wanted}": constraint.in_words if constraint else "any version",
-        "{version}": lowest or "a version that will do",
-        "{line}": lowest.split(".", 1)[0] if lowest else "a version that will do",
-        "{pick}": (constraint.exact if constraint else None) or (lowest or "a version that will do").split(".", 1)[0],
-    }
+def _of_component(requirement: Requirement, machine: Machine) -> Judged:
+    """The components of the copy that a command reaches, and those that belong to no copy."""
+    name, tool = requirement.component or "", requirement.tool
+    entry = machine.catalogue.find(tool)
+    if entry is None or not (entry.part or entry.ask.facts):
+        return Judged("unknown", f"Dokimon does not know where components of {tool} are")
+    reached = machine.reached(tool)
+    if entry.commands and reached is None:
+        return _not_reached(msgspec.structs.replace(requirement, constraint=None), machine, machine.copies(tool))
+    mine = [
+        each
+        for each in machine.components
+        if each.tool == tool and each.of in (None, reached.path if reached else None)
+    ]
+    facts = reached.facts if reached else {}
+    there = [each for each in mine if same_name(each.name) == same_name(name)]
+    there += [
+        Component(tool, fact, "fact", value, known_by=(reached.known_by if reached else None) or "asked")
+        for fact, value in facts.items()
+        if same_name(fact) == same_name(name)
+    ]
+    if not there:
+        return _component_missing(requirement, machine, mine, reached)
+    return _best(requirement, there, reached)
 
-    def fill(text: str) -> str:
-        for name, value in words.items():
-            text = text.replace(name, value)
-        return clean(text)
 
-    command = fill(recipe.command) if recipe.command and (lowest or "{" not in recipe.command) else None
-    return Remedy(fill(recipe.say), command)
+def _best(requirement: Requirement, there: Sequence[Component], reached: Installation | None) -> Judged:
+    """Side by side the newest that is accepted counts; where none is, the newest is told with the others."""
+    place = reached.path if reached else ""
+
+    def held(each: Component) -> Judged:
+        found = Found(each.path or place, each.version, each.known_by)
+        if requirement.constraint is None:
+            shown = f"any version will do; {each.version} is there" if each.version else "it is there"
+            return Judged("met", shown, found=found)
+        if each.version is None:
+            return Judged("unknown", "it is there, but nothing tells its version", found=found)
+        return _held(requirement.constraint, each.version, found=found)
+
+    ordered = sorted(there, key=_age, reverse=True)
+    judged = [held(each) for each in ordered]
+    for verdict in ("met", "unknown"):
+        if made := next((each for each in judged if each.verdict == verdict), None):
+            return made
+    others = [each.version for each in ordered[1:] if each.version]
+    also = f"; also there: {', '.join(others[:6])}" if others else ""
+    return msgspec.structs.replace(judged[0], reason=judged[0].reason + also)
+
+
+def _age(component: Component) -> tuple[bool, Key]:
+    """Sort by version; what is no version comes first."""
+    try:
+        return True, parse(component.version or "0")
+    except VersionFault:
+        return False, parse("0")
+
+
+def _component_missing(
+    requirement: Requirement, machine: Machine, mine: Sequence[Component], reached: Installation | None
+) -> Judged:
+    tool, name = requirement.tool, requirement.component or ""
+    entry = machine.catalogue.find(tool)
+    asked = {part.what for part in entry.part if part.ask} if entry else set()
+    if reached and asked and not any(each.what in asked for each in mine):
+        return Judged("unknown", f"{reached.path} did not tell which components it has", reached)
+    if reached and reached.own:
+        return Judged(
+            "unknown", f"{reached.path} is the project's own and is not run; no file tells of {name}", reached
+        )
+    if tool == "library":
+        reason = f"no pkg-config file and no CMake package in the usual folders is called {name}"
+        return Judged("unknown", f"{reason}; a build may find it otherwise")
+    if entry and not entry.commands and not mine:
+        variables = " or ".join(entry.home_variables)
+        return Judged("missing", f"no {entry.title} was found{f'; {variables} names one' if variables else ''}")
+    if reached and name == "sdk":
+        runtimes = ", ".join(f"{each.name} {each.version}" for each in mine if each.version)
+        only = f" (only {runtimes})" if runtimes else ""
+        return Judged("missing", f"the host {reached.path} is there, but no SDK is{only}")
+    return Judged("missing", f"{reached.path if reached else tool} has no {name}", reached)
+
+
+def constraints_of(requirements: Iterable[Requirement]) -> dict[str, list[Constraint]]:
+    """Return, by tool, the constraints of all required needs of the tool itself."""
+    found: dict[str, list[Constraint]] = {}
+    for each in requirements:
+        if each.kind == "tool" and each.strength == "required" and each.constraint:
+            found.setdefault(each.tool, []).append(each.constraint)
+    return found

@@ -30,8 +30,9 @@ def folders_first(verified: Verified) -> Route:
         fitting = [copy for copy in copies if _accepted(copy, verified.declared)]
         if any(copy.reached for copy in fitting):
             continue
-        if fitting:
-            folders[str(Path(fitting[0].path).parent)] = None
+        # No folder puts first what only another name reaches.
+        if first := next((copy for copy in fitting if not copy.other_name and not copy.own), None):
+            folders[str(Path(first.program).parent)] = None
         else:
             without.append(tool)
     return Route(tuple(folders), tuple(without))

@@ -19,17 +19,21 @@ class Project(msgspec.Struct, frozen=True):
 
 
 class Choice(msgspec.Struct, frozen=True):
-    """One of the tools of a need that `any` of several meets."""
+    """One of the tools or services of a need that `any` of several meets."""
 
-    tool: str
+    tool: str | None = None
+    service: str | None = None
     version: str | None = None
+    host: str = "127.0.0.1"
+    port: int | None = None
 
 
 class Need(msgspec.Struct, frozen=True):
     """`[[need]]`: one subject, the versions that will do, and why.
 
-    The subject is a `tool` (`with` components), `any` of several tools, an environment `variable`, a `path` that must be
-    there, the operating `system` or `architecture`, or a `service` that listens on a `port`.
+    The subject is a `tool` (`with` components, each with or without versions), `any` of several, an environment
+    `variable`, a `path` that must be there, the operating `system` or `architecture`, the `memory` or free `disk` of the
+    machine, or a `service` that listens on a `port`.
     """
 
     tool: str | None = None
@@ -40,11 +44,30 @@ class Need(msgspec.Struct, frozen=True):
     path: str | None = None
     system: str | list[str] | None = None
     architecture: str | list[str] | None = None
+    memory: str | None = None
+    disk: str | None = None
     service: str | None = None
     host: str = "127.0.0.1"
     port: int | None = None
     strength: Literal["required", "advised"] = "required"
     why: str | None = None
+
+
+class AddedAsk(msgspec.Struct, frozen=True):
+    """`ask` of a tool that the project adds: a checkout has no say in more than which plain question is asked."""
+
+    arguments: list[str] = msgspec.field(default_factory=lambda: ["--version"])
+
+
+class AddedTool(msgspec.Struct, frozen=True):
+    """`[[tool]]`: a tool that the catalogue does not know, or more homes and commands of one that it knows."""
+
+    name: str
+    title: str | None = None
+    kind: str = "command"
+    commands: list[str] = []
+    homes: list[str] = []
+    ask: AddedAsk | None = None
 
 
 class Prepare(msgspec.Struct, frozen=True):
@@ -96,6 +119,7 @@ class Settings(msgspec.Struct, frozen=True):
     format: int = 1
     project: Project = Project()
     need: list[Need] = []
+    tool: list[AddedTool] = []
     prepare: list[Prepare] = []
     run: list[Run] = []
     smoke: list[Smoke] = []
@@ -122,7 +146,9 @@ class SettingsFault(Exception):
         self.faults = sorted(faults, key=lambda fault: fault.line)
 
 
-_TABLES: dict[str, type[msgspec.Struct]] = {"need": Need, "prepare": Prepare, "run": Run, "smoke": Smoke}
+_TABLES: dict[str, type[msgspec.Struct]] = {
+    "need": Need, "tool": AddedTool, "prepare": Prepare, "run": Run, "smoke": Smoke,
+}  # fmt: skip
 _Table = TypeVar("_Table", bound=msgspec.Struct)
 
 
@@ -174,15 +200,30 @@ class _Reading:
         made = [self.table(item, kind, (name, i), f"[[{name}]]") for i, item in enumerate(given)]
         return [table for table in made if table is not None]
 
+    def trusted(self, given: dict[str, Any], at: Keys) -> dict[str, Any]:
+        """Tell the keys of a catalogue file that a checkout may not use, and return the others."""
+        from dokimon.core.machine.catalogue import Tool
+
+        ask = given["ask"] if isinstance(given.get("ask"), dict) else {}
+        more: list[Keys] = [("ask", key) for key in ask if key != "arguments"]
+        known, all_keys = _keys_of(AddedTool), _keys_of(Tool)
+        more += [(key,) for key in given if key in all_keys and key not in known]
+        for keys in more:
+            name = ".".join(map(str, keys))
+            says = f'"{name}" is for a catalogue of your own; a checkout is not trusted with it'
+            self.fault((*at, *keys), says)
+        return {key: value for key, value in given.items() if (key,) not in more}
+
     def table(self, given: object, kind: type[_Table], at: Keys, where: str) -> _Table | None:
         if not isinstance(given, dict):
             self.fault(at, f"{where} must be a table")
             return None
-        fields = msgspec.structs.fields(kind)
-        self.unknown_keys(given, [field.encode_name for field in fields], at, where)
+        if kind is AddedTool:
+            given = self.trusted(given, at)
+        self.unknown_keys(given, _keys_of(kind), at, where)
         for index, choice in enumerate(given["any"] if isinstance(given.get("any"), list) else []):
             if isinstance(choice, dict):
-                self.unknown_keys(choice, ["tool", "version"], (*at, "any", index), f"`any` of {where}")
+                self.unknown_keys(choice, _keys_of(Choice), (*at, "any", index), f"`any` of {where}")
         if isinstance(given.get("up"), dict):
             self.unknown_keys(given["up"], ["line", "within"], (*at, "up"), f"`up` of {where}")
         try:
@@ -192,6 +233,10 @@ class _Reading:
             keys = tuple(re.findall(r"[A-Za-z_]+", path))
             self.fault((*at, *keys), _in_plain_words(says, ".".join(keys), where))
             return None
+
+
+def _keys_of(kind: type[msgspec.Struct]) -> list[str]:
+    return [field.encode_name for field in msgspec.structs.fields(kind)]
 
 
 SYSTEMS = ("linux", "macos", "windows")
@@ -218,6 +263,8 @@ def _check_meaning(tables: dict[str, list[Any]], reading: _Reading) -> None:
     """Tell what each value alone cannot: versions, durations, patterns, names that must match."""
     for i, need in enumerate(tables["need"]):
         _check_need(need, ("need", i), reading)
+    for i, tool in enumerate(tables["tool"]):
+        _check_tool(tool, ("tool", i), reading)
     for i, prepare in enumerate(tables["prepare"]):
         _check_duration(prepare.within, ("prepare", i, "within"), reading)
     names: list[str] = []
@@ -233,31 +280,80 @@ def _check_meaning(tables: dict[str, list[Any]], reading: _Reading) -> None:
         _check_smoke(smoke, i, names, reading)
 
 
-SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "service")
+SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "memory", "disk", "service")
+
+QUESTIONS = ("--version", "-version", "-V")
+"""What a tool that a checkout adds may be asked: by custom these print a version and do nothing else."""
+
+
+def _check_tool(tool: AddedTool, at: Keys, reading: _Reading) -> None:
+    for command in tool.commands:
+        if not re.fullmatch(r"[\w.+-]+", command) or command.startswith("-"):
+            reading.fault((*at, "commands"), f"{command!r} is no name of a command")
+    arguments = tool.ask.arguments if tool.ask else ["--version"]
+    if len(arguments) != 1 or arguments[0] not in QUESTIONS:
+        says = f"a checkout may ask a tool for {' or '.join(QUESTIONS)} alone; a catalogue of your own may say more"
+        reading.fault((*at, "ask", "arguments"), says)
+
+
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([MGT]i?B)")
+_SIZES = {"MB": 10**6, "GB": 10**9, "TB": 10**12, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40}
+
+
+def _check_size(size: str | None, keys: Keys, reading: _Reading) -> None:
+    try:
+        bytes_of(size or "1 MB")
+    except ValueError as wrong:
+        reading.fault(keys, str(wrong))
+
+
+def bytes_of(size: str) -> int:
+    """Return the bytes that `4 GB` or `512 MiB` stand for (IEC 80000-13); raises `ValueError`."""
+    found = _SIZE.fullmatch(size.strip())
+    if not found:
+        raise ValueError(f'"{size}" is no size; write for example "4 GB"')
+    return int(float(found[1]) * _SIZES[found[2]])
 
 
 def _check_need(need: Need, at: Keys, reading: _Reading) -> None:
     given = [subject for subject in SUBJECTS if getattr(need, subject)]
-    if need.version is not None and not need.tool:
-        reading.fault((*at, "version"), '"version" goes with "tool"')
+    if need.version is not None and not (need.tool or need.service):
+        reading.fault((*at, "version"), '"version" goes with "tool" or "service"')
     elif len(given) != 1:
         has = " and ".join(given) if given else "none"
         reading.fault(at, f"[[need]] must have one subject, and has {has}; there are {', '.join(SUBJECTS)}")
     for version, keys in [(need.version, (*at, "version")), *((each.version, (*at, "any")) for each in need.any)]:
-        if version is not None:
-            try:
-                compiled("plain", version)
-            except VersionFault as wrong:
-                reading.fault(keys, f'"version" cannot be read: {wrong}')
+        _check_versions(version, keys, reading)
     if need.components and not need.tool:
         reading.fault((*at, "with"), '"with" goes with "tool"')
-    if need.service and not need.port:
-        reading.fault((*at, "service"), 'a "service" needs the "port" that it listens on')
+    for service, port, key in ((need.service, need.port, "service"), *((c.service, c.port, "any") for c in need.any)):
+        if service and not port:
+            reading.fault((*at, key), 'a "service" needs the "port" that it listens on')
+    for choice in need.any:
+        if bool(choice.tool) == bool(choice.service):
+            reading.fault((*at, "any"), 'each of "any" is one "tool" or one "service"')
+    for size, key in ((need.memory, "memory"), (need.disk, "disk")):
+        _check_size(size, (*at, key), reading)
+    for component in need.components:
+        _check_versions(name_and_versions(component)[1], (*at, "with"), reading)
     for name in _texts(need.system):
         if name not in SYSTEMS:
             like = nearest(name, list(SYSTEMS))
             hint = f'did you mean "{like}"?' if like else f"there are {', '.join(SYSTEMS)}"
             reading.fault((*at, "system"), f'"{name}" is not a system; {hint}')
+
+
+def _check_versions(version: str | None, keys: Keys, reading: _Reading) -> None:
+    try:
+        compiled("plain", version or "1")
+    except VersionFault as wrong:
+        reading.fault(keys, f'"version" cannot be read: {wrong}')
+
+
+def name_and_versions(component: str) -> tuple[str, str | None]:
+    """Return a component's name, and the versions that stand behind it (`ext-redis >=5`), if any do."""
+    found = re.fullmatch(r"(.*?)\s+([<>=!]=?\s*\d.*|\d[\d.]*)", component.strip())
+    return (found[1], found[2]) if found else (component.strip(), None)
 
 
 def _texts(given: str | list[str] | None) -> list[str]:

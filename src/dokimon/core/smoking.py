@@ -73,6 +73,8 @@ def smoke_report(
         project=project_of(verified.declared),
         requirements=verified.findings,
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),
+        components=verified.survey.components,
+        picked=verified.picked,
         prepared=prepared,
         runs=runs,
         interrupted=interrupted,

@@ -75,7 +75,7 @@ def read_toolchain(manifest: Manifest) -> list[Requirement]:
         source = manifest.source(toml_line(manifest.text, ("toolchain", key)))
         names = toolchain.get(key)
         found += [
-            any_version("rustup", source, component=f"{name} {each}")
+            any_version("rustc", source, component=f"{name} {each}")
             for each in (names if isinstance(names, list) else [])
             if isinstance(each, str)
         ]

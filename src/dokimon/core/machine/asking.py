@@ -38,38 +38,79 @@ def abandon() -> None:
         kill_session(process)
 
 
-class Answer(msgspec.Struct, frozen=True):
-    """What came back: the version found, or the reason why there is none, and how long it took in seconds."""
+class Answer(msgspec.Struct, frozen=True, omit_defaults=True):
+    """What came back: the version, other things that the tool told of itself, or the reason why there is no version.
 
-    version: str | None
-    reason: str | None
-    seconds: float
+    `another` is the tool that it turned out to be instead. `seconds` is how long that took, `output` what was printed,
+    without the sequences that colour it.
+    """
 
-
-def ask(program: Path, how: Ask, folder: Path, environment: Mapping[str, str], checkout: Path) -> Answer:
-    """Run `program` as `how` says, in `folder`, and find the version in what it prints on either stream."""
-    started = time.monotonic()
-    output, status, fault = _run([str(program), *how.arguments], folder, _guarded(environment, how, checkout))
-    spent = time.monotonic() - started
-    output = without_sequences(output)  # some colour their version whoever reads it
-    found = re.search(how.pattern, output, re.MULTILINE)
-    if found:
-        return Answer(clean(found[1], 80), None, spent)
-    if fault:
-        return Answer(None, fault, spent)
-    said = next((line for line in output.splitlines() if line.strip()), "")
-    if not said:
-        return Answer(None, f"printed nothing and ended with {status}", spent)
-    ended = "" if status == 0 else f" and ended with {status}"
-    return Answer(None, f"told no version but printed “{clean(said, 160)}”{ended}", spent)
+    version: str | None = None
+    facts: dict[str, str] = {}
+    reason: str | None = None
+    another: str | None = None
+    seconds: float = 0.0
+    output: str = ""
 
 
-def _guarded(environment: Mapping[str, str], how: Ask, checkout: Path) -> dict[str, str]:
-    guarded = {name: value for name, value in environment.items() if name not in how.without}
-    for name in _CODE_FROM_ENVIRONMENT:
-        if str(checkout) in guarded.get(name, "") or not guarded.get(name, "/").startswith("/"):
-            del guarded[name]
-    return {**guarded, **_QUIET, **how.environment}
+class Asker(msgspec.Struct, frozen=True):
+    """How programs are asked: with which variables, and for which checkout, nothing of which may have a say.
+
+    They stand at the root of the file system, where no project's settings lie: many tools read those of the folder
+    they are asked in, and some start programs that such settings name.
+    """
+
+    environment: Mapping[str, str]
+    checkout: Path
+
+    def version(self, program: Path, how: Ask) -> Answer:
+        """Run `program` as `how` says, and find the version in what it prints on either stream."""
+        if how.never:
+            return Answer(reason=how.never)
+        answer = self.output([str(program), *how.arguments], self._guarded(how, drop_all=True))
+        for other, pattern in how.others.items():
+            if re.search(pattern, answer.output, re.MULTILINE):
+                return Answer(another=other, seconds=answer.seconds)
+        found = re.search(how.pattern, answer.output, re.MULTILINE)
+        if found is None:
+            return answer
+        told = ((name, re.search(pattern, answer.output, re.MULTILINE)) for name, pattern in how.facts.items())
+        facts = {name: clean(match[1], 80) for name, match in told if match}
+        return Answer(clean(found[1], 80), facts, seconds=answer.seconds)
+
+    def parts(self, program: Path, how: Ask, arguments: list[str]) -> Answer:
+        """Run `program` for what it has loaded: with its own settings, unless they lie in the checkout."""
+        return self.output([str(program), *arguments], self._guarded(how, drop_all=False))
+
+    def output(
+        self, command: list[str], environment: dict[str, str] | None = None, folder: Path | None = None
+    ) -> Answer:
+        """Run a command to its end and return what it printed, with the reason where it did not end properly."""
+        started = time.monotonic()
+        folder = folder or Path(self.checkout.anchor)
+        output, status, fault = _run(command, folder, environment or self._guarded(Ask(), drop_all=True))
+        spent = time.monotonic() - started
+        output = without_sequences(output)  # some colour their version whoever reads it
+        said = next((line for line in output.splitlines() if line.strip()), "")
+        if fault is None and not said:
+            fault = f"printed nothing and ended with {status}"
+        elif fault is None:
+            ended = "" if status == 0 else f" and ended with {status}"
+            fault = f"told no version but printed “{clean(said, 160)}”{ended}"
+        return Answer(reason=fault, seconds=spent, output=output)
+
+    def _guarded(self, how: Ask, *, drop_all: bool) -> dict[str, str]:
+        guarded = dict(self.environment)
+        for name in how.without:
+            if drop_all or not self._harmless(guarded.get(name, "/")):
+                guarded.pop(name, None)
+        for name in _CODE_FROM_ENVIRONMENT:
+            if not self._harmless(guarded.get(name, "/")):
+                del guarded[name]
+        return {**guarded, **_QUIET, **how.environment}
+
+    def _harmless(self, value: str) -> bool:
+        return value.startswith("/") and str(self.checkout) not in value
 
 
 def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple[str, int | None, str | None]:

@@ -7,9 +7,10 @@ import re
 from pathlib import Path
 
 from dokimon.core.machine.catalogue import Evidence
+from dokimon.core.machine.folders import matching
 from dokimon.core.text import clean
 
-_LARGEST_BYTES = 256 * 1024
+_LARGEST_BYTES = 1024 * 1024
 
 
 def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple[str, Path] | None:
@@ -20,26 +21,34 @@ def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple
     for place in places:
         if not fnmatch.fnmatchcase(real.name, place.program):
             continue
-        folder = program.parent if place.of == "named" else real.parent
-        for path in _matching(folder, place.path):
-            if place.where == "path":
-                text = str(path)
-            else:
-                try:
-                    with path.open("rb") as file:
-                        text = file.read(_LARGEST_BYTES).decode("utf-8", "replace")
-                except OSError:
-                    continue
+        folder = _folder(program, real, place.of)
+        paths = matching(folder, place.path) if folder else []
+        # Several matches belong to several copies side by side: which one is meant, only the program can tell.
+        if len(paths) > 1 and not place.newest:
+            continue
+        for path in paths:
+            text = str(path) if place.where == "path" else text_of(path)
+            if place.where == "path" and "*" in place.path and not path.exists():
+                continue
             if found := re.search(place.pattern, text, re.MULTILINE):
-                return clean(found[1], 80), program if place.where == "path" else path
+                return clean(found[1], 80), program if place.where == "path" and path == folder else path
     return None
 
 
-def _matching(folder: Path, relative: str) -> list[Path]:
-    while relative.startswith("../"):
-        folder, relative = folder.parent, relative[3:]
-    if "*" not in relative:
-        return [folder / relative]
-    # Several matches belong to several copies side by side: which one is meant, only the program can tell.
-    matches = list(folder.glob(relative))
-    return matches if len(matches) == 1 else []
+def _folder(program: Path, real: Path, of: str) -> Path | None:
+    if of == "named":
+        return program.parent
+    if of == "real":
+        return real.parent
+    return next((folder for folder in real.parents if str(folder).endswith(f"/{of}")), None)
+
+
+def text_of(path: Path, limit: int = _LARGEST_BYTES) -> str:
+    """Return the text of a file, at most `limit` bytes of it; nothing where there is none or it is no ordinary file."""
+    try:
+        if not path.is_file():
+            return ""
+        with path.open("rb") as file:
+            return file.read(limit).decode("utf-8", "replace")
+    except OSError:
+        return ""

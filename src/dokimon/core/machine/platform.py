@@ -90,3 +90,28 @@ def architecture_name() -> str:
 def is_loopback(address: str) -> bool:
     """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1)."""
     return address.startswith("127.") or address in ("::1", "::ffff:127.0.0.1")
+
+
+def runs_foreign(machine: str) -> bool:
+    """Whether this kernel hands programs of another kind to an emulator (Linux: binfmt_misc)."""
+    handlers = Path("/proc/sys/fs/binfmt_misc")
+    names = ("WSLInterop", "wine", "windows") if machine == "MZ" else (f"qemu-{machine}",)
+    return any((handlers / name).exists() for name in names)
+
+
+def own_folder(kind: str, environment: Mapping[str, str]) -> Path | None:
+    """Return the folder that is Dokimon's own for the `kind` of file (`cache` or `config`); None without a home.
+
+    Linux: XDG Base Directory Specification, which two lines follow faster than a library loads.
+    """
+    if not LINUX:
+        import platformdirs
+
+        of = platformdirs.PlatformDirs("dokimon", appauthor=False)
+        return Path(of.user_cache_dir if kind == "cache" else of.user_config_dir)
+    named, home = environment.get(f"XDG_{kind.upper()}_HOME", ""), environment.get("HOME", "")
+    if not named.startswith("/"):
+        if not home.startswith("/"):
+            return None
+        named = f"{home}/.{kind}"
+    return Path(named) / "dokimon"

@@ -1,105 +1,136 @@
-"""Finding the copies of a tool that PATH reaches."""
+"""Finding the copies of a tool: on PATH, under other names there, off PATH in usual homes, and the project's own."""
 
 from __future__ import annotations
 
-import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterator
+from itertools import pairwise
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.machine.catalogue import Tool
-from dokimon.core.machine.platform import identity, is_program, path_folders, program_names
-from dokimon.core.machine.shims import manager_of
+from dokimon.core.machine.folders import folders_of
+from dokimon.core.machine.places import Places
+from dokimon.core.machine.platform import identity, is_program
+from dokimon.core.machine.shims import Shim, Which, shim_of
+from dokimon.core.machine.unrunnable import Fault, fault_of
+from dokimon.core.machine.windows_registry import registry_folders
+
+_ALTERNATIVES = Path("/var/lib/dpkg/alternatives")
 
 
 class Copy(msgspec.Struct, frozen=True):
     """One copy of a tool: its path as PATH names it, the file behind the links, and how it is reached.
 
-    `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies in a usual home of
-    its tool that PATH does not name. `shim_of` names the version manager
-    whose shim it is. `in_checkout` copies are the project's own and are never run. `fault` says why it cannot be run.
+    `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies where PATH does
+    not lead; `other_name` is the name by which alone it is reached (`python3.12`). `own` copies are the project's and
+    are never run. `fault` says why it cannot be run. `shim` tells what stands behind a shim.
     """
 
-    command: str
     path: Path
     real: Path
-    reached: bool
-    shim_of: str | None = None
-    in_checkout: bool = False
+    reached: bool = False
     off_path: bool = False
-    fault: str | None = None
+    own: bool = False
+    other_name: str | None = None
+    shim: Shim | None = None
+    fault: Fault | None = None
+
+    @property
+    def program(self) -> Path:
+        """The program that runs in the end: the one behind a shim, else the file behind the links."""
+        return self.shim.program if self.shim and self.shim.program else self.real
 
 
-def copies_on_path(tool: Tool, environment: Mapping[str, str], folder: Path, checkout: Path) -> list[Copy]:
-    """Return every copy of `tool` on PATH, the one that a command reaches first in front, the same file once.
-
-    `folder` is where the question is asked, `checkout` the root of the checkout; both absolute.
-    """
+def copies_of(tool: Tool, places: Places, which: Which) -> list[Copy]:
+    """Return every copy of `tool`, the one that a command reaches first in front, the same file once."""
     found: list[Copy] = []
     seen: set[object] = set()
+    reached = False
+    for copy in _all_copies(tool, places, which):
+        same = _what_it_is(copy)
+        if same in seen:
+            continue
+        seen.add(same)
+        typed = copy.other_name in tool.commands and copy.fault is None
+        first = typed and not reached
+        reached = reached or first
+        found.append(msgspec.structs.replace(copy, reached=True, other_name=None) if first else copy)
+    return sorted(found, key=lambda copy: not copy.reached)
+
+
+def _what_it_is(copy: Copy) -> object:
+    """Two paths to one file are one copy, unless one of them is the Python of an environment (PEP 405), which differs."""
+    environment = copy.path.parent.parent
+    return str(environment) if (environment / "pyvenv.cfg").exists() else identity(copy.program)
+
+
+def _all_copies(tool: Tool, places: Places, which: Which) -> Iterator[Copy]:
     for command in tool.commands:
-        reached = not any(copy.reached for copy in found)
-        for place, absolute in path_folders(environment, folder):
-            for name in program_names(command):
-                path = place / name
-                if not (path.is_symlink() or path.exists()):
-                    continue
-                copy = _copy(command, path, absolute, checkout, reached=reached)
-                # `python` and `python3` are two shims of one manager, and answer alike.
-                same = (place, copy.shim_of) if copy.shim_of else identity(copy.real)
-                if same in seen:
-                    continue
-                seen.add(same)
-                found.append(copy)
-                reached = reached and copy.fault is not None
-    found.sort(key=lambda copy: not copy.reached)
-    return [*found, *_copies_off_path(tool, environment, checkout, seen)]
+        first = True
+        for place, absolute in places.on_path:
+            for path in places.holds(place, command):
+                copy = _copy(path, places, which, absolute=absolute)
+                # What only the tool's second name reaches is reached all the same: `python3` where `python` is another.
+                yield msgspec.structs.replace(copy, other_name=command) if first and copy.fault is None else copy
+                first = first and copy.fault is not None
+    for path in places.like(tool.also) if tool.also else ():
+        copy = _copy(path, places, which)
+        if is_program(path) and copy.fault is None and not (copy.shim and copy.shim.says):
+            yield msgspec.structs.replace(copy, other_name=path.name)
+    for folder in _homes(tool, places):
+        for command in tool.commands:
+            for path in places.holds(folder, command):
+                copy = _copy(path, places, which)
+                if copy.fault is None and copy.shim is None and not copy.own:
+                    yield msgspec.structs.replace(copy, off_path=True)
+    for place in places.own:
+        # The root of a project holds wrappers of tools; programs of a tool's name there are nobody's.
+        names = tool.wrappers if place.endswith("/.") else tool.commands
+        for path in (path for name in names for path in places.holds(place, name)):
+            yield Copy(path, _real(path), own=True)
 
 
-def _copies_off_path(tool: Tool, environment: Mapping[str, str], checkout: Path, seen: set[object]) -> Iterator[Copy]:
-    """Yield the copies in the usual homes of the tool that were not `seen` on PATH, in the order of the homes."""
+def _homes(tool: Tool, places: Places) -> Iterator[str]:
+    """Yield the folders off PATH in which copies usually lie: the tool's own, the system's other choices, everyone's."""
     for home in tool.homes:
-        for folder in _folders_of(home, environment):
-            for command in tool.commands:
-                for name in program_names(command):
-                    path = folder / name
-                    if not is_program(path):
-                        continue
-                    copy = _copy(command, path, True, checkout, reached=False)
-                    if identity(copy.real) not in seen and not copy.shim_of:
-                        seen.add(identity(copy.real))
-                        yield msgspec.structs.replace(copy, off_path=True)
+        yield from map(str, folders_of(home, places.environment))
+    for key in tool.registry:
+        yield from map(str, registry_folders(key))
+    for command in tool.commands:
+        yield from _alternatives(command)
+    yield from places.usual
 
 
-def _folders_of(home: str, environment: Mapping[str, str]) -> list[Path]:
-    """Return the folders that a home of the catalogue stands for here; none when it names a variable that is not set."""
-    if home.startswith("~"):
-        home = environment.get("HOME", "/nonexistent") + home[1:]
-    for name in re.findall(r"\$(\w+)", home):
-        if not environment.get(name, "").startswith("/"):
-            return []
-        home = home.replace(f"${name}", environment[name])
-    fixed, star, pattern = home.partition("*")
-    base, _, first = fixed.rpartition("/")
-    if not star:
-        return [Path(home)]
-    return sorted(Path(base or "/").glob(first + star + pattern), key=_newest_first, reverse=True)
+def _alternatives(command: str) -> Iterator[str]:
+    """Yield the folders of what Debian's alternatives (update-alternatives(1)) could make of a command instead.
 
-
-def _newest_first(folder: Path) -> list[tuple[int, str]]:
-    """Sort the numbers in a path as numbers, so that the folder of 3.10 comes before that of 3.9 in falling order."""
-    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", str(folder))]
-
-
-def _copy(command: str, path: Path, absolute: bool, checkout: Path, *, reached: bool) -> Copy:
+    Each choice is a path followed by a line with its priority.
+    """
     try:
-        real = path.resolve(strict=True)
+        lines = (_ALTERNATIVES / command).read_text("utf-8", "replace").splitlines()
+    except (OSError, ValueError):
+        return
+    for path, priority in pairwise(lines):
+        if path.startswith("/") and priority.lstrip("-").isdigit() and path.rpartition("/")[2] == command:
+            yield path.rpartition("/")[0]
+
+
+def _copy(path: Path, places: Places, which: Which, *, absolute: bool = True) -> Copy:
+    fault = fault_of(path, places.environment)
+    real = _real(path)
+    # What PATH reaches by a relative entry, or in the checkout, is the project's own: whoever wrote it.
+    own = not absolute or places.in_checkout(path) or places.in_checkout(real)
+    if fault or own:
+        return Copy(path, real, own=own, fault=fault)
+    shim = shim_of(path, real, places.folder, places.environment, which)
+    if shim and shim.program:
+        own = places.in_checkout(shim.program) or places.in_checkout(_real(shim.program))
+    return Copy(path, real, own=own, shim=shim)
+
+
+def _real(path: Path) -> Path:
+    try:
+        return path.resolve(strict=True)
     except (OSError, RuntimeError):
-        return Copy(command, path, path, False, fault="is a link that leads nowhere")
-    if not real.is_file():
-        return Copy(command, path, real, False, fault="is not a file")
-    if not is_program(path):
-        return Copy(command, path, real, False, fault="is there but not executable")
-    own = not absolute or any(place.is_relative_to(checkout) for place in (path, real))
-    return Copy(command, path, real, reached, manager_of(path, real), own)
+        return path

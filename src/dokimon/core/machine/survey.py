@@ -1,18 +1,22 @@
-"""The survey: for each tool asked about, the copies on this machine and their versions."""
+"""The survey: for each tool asked about, the copies on this machine, their versions, and their components."""
 
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine.asking import ask
-from dokimon.core.machine.catalogue import Tool, find_tool
+from dokimon.core.machine import components
+from dokimon.core.machine.asking import Answer, Asker
+from dokimon.core.machine.cache import Cache
+from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
+from dokimon.core.machine.components import Component
 from dokimon.core.machine.evidence import version_in_files
-from dokimon.core.machine.search import Copy, copies_on_path
+from dokimon.core.machine.places import Places
+from dokimon.core.machine.search import Copy, copies_of
 from dokimon.core.text import clean
 
 
@@ -20,85 +24,178 @@ class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unkno
     """One copy of a tool on this machine.
 
     `reached` says whether a command typed in the project's folder starts it; an `off_path` copy lies where PATH does not
-    lead. `known_by` is `file` or `asked`;
-    `via` is the file behind a link, or the file that told the version, or, for a `shim`, the version manager that it
-    belongs to. Where `version` is missing, `reason` says why. `seconds` is how long asking took.
+    lead; `other_name` is the only name that reaches it (`python3.12`); an `own` copy is the project's and is never run.
+    `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that told the version, or the copy
+    behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other things it told of itself.
+    Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
+    long asking took.
     """
 
     tool: str
     path: str
     reached: bool
     off_path: bool = False
+    other_name: str | None = None
+    own: bool = False
     version: str | None = None
     known_by: str | None = None
     via: str | None = None
-    shim: bool = False
+    shim: str | None = None
+    chosen_by: str | None = None
+    facts: dict[str, str] = {}
     reason: str | None = None
+    fault: str | None = None
     seconds: float | None = None
 
+    @property
+    def program(self) -> str:
+        """The path that a command line can name to get this very copy: behind a shim, the copy itself."""
+        return self.via if self.shim and self.via else self.path
 
-def survey(
-    tools: Iterable[str], folder: Path, checkout: Path, environment: Mapping[str, str]
-) -> dict[str, list[Installation]]:
-    """Return the installations of each tool, the reached one first. A tool outside the catalogue is only looked for.
 
-    `folder` is where shims are asked, `checkout` the root nothing of which is run. Copies are asked side by side,
+class Survey(msgspec.Struct, frozen=True):
+    """What was found: the installations of each tool, the reached one first, the components, and notes on PATH."""
+
+    installations: dict[str, list[Installation]]
+    components: tuple[Component, ...] = ()
+    notes: tuple[str, ...] = ()
+
+
+class Surveyor:
+    """One survey of this machine for one folder.
+
+    `folder` is where shims are asked for, `checkout` the root nothing of which is run. Programs are asked side by side,
     as many at once as there are cores.
     """
-    names = sorted(set(tools))
-    copies = [
-        (entry, copy)
-        for entry in (find_tool(name) or _uncatalogued(name) for name in names)
-        for copy in copies_on_path(entry, environment, folder, checkout)
-    ]
-    with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
-        told = pool.map(lambda pair: _installation(pair[0], pair[1], folder, checkout, environment), copies)
-        found: dict[str, list[Installation]] = {name: [] for name in names}
-        for installation in told:
-            found[installation.tool].append(installation)
-    return found
+
+    def __init__(
+        self, catalogue: Catalogue, folder: Path, checkout: Path, environment: Mapping[str, str], cache: Cache
+    ) -> None:
+        self._catalogue = catalogue
+        self._folder = folder
+        self._places = Places(environment, folder, checkout)
+        self._asker = Asker(environment, checkout)
+        self._cache = cache
+
+    def survey(self, tools: Iterable[str], parts_of: Collection[str] = ()) -> Survey:
+        """Look for these tools, and for the components of those in `parts_of`. An unknown tool is only looked for."""
+        names = sorted({*tools, *parts_of})
+        entries = {name: self._catalogue.find(name) or _uncatalogued(name) for name in names}
+        copies = [
+            (entries[name], copy) for name in names for copy in copies_of(entries[name], self._places, self._which)
+        ]
+        with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
+            of_machine = pool.map(self._of_machine, [entries[name] for name in names if name in parts_of])
+            told = pool.map(lambda pair: self._look_at(*pair, with_parts=pair[0].name in parts_of), copies)
+            found: dict[str, list[Installation]] = {name: [] for name in names}
+            components: list[Component] = []
+            for installation, parts in told:
+                if not _said_already(installation, found[installation.tool]):
+                    found[installation.tool].append(installation)
+                    components += parts
+            for parts in of_machine:
+                components += parts
+        self._cache.save()
+        ordered = sorted(components, key=lambda each: each.tool)
+        return Survey(found, tuple(ordered), tuple(self._places.notes()))
+
+    def _of_machine(self, tool: Tool) -> list[Component]:
+        return components.of_machine(tool, self._places.environment)
+
+    def _which(self, command: list[str]) -> str | None:
+        """Ask a version manager for the program behind its shim, in the project's folder."""
+        manager = next(
+            (
+                path
+                for place, absolute in self._places.on_path
+                if absolute
+                for path in self._places.holds(place, command[0])
+            ),
+            None,
+        )
+        if manager is None or self._places.in_checkout(manager.resolve()):
+            return None
+        answer = self._asker.output([str(manager), *command[1:]], folder=self._folder)
+        return next((line for line in answer.output.splitlines() if line.strip()), None)
+
+    def _look_at(self, tool: Tool, copy: Copy, *, with_parts: bool) -> tuple[Installation, list[Component]]:
+        installation = self._installation(tool, copy)
+        if not (with_parts and installation.reached and copy.program.is_file()):
+            return installation, []
+
+        def ask(arguments: list[str]) -> tuple[str, str]:
+            if copy.own:
+                return "", "asked"
+            answer, known_by = self._answer(copy.program, tool.ask, arguments, parts=True)
+            return answer.output, known_by
+
+        return installation, components.of_copy(tool, installation.path, copy.program, installation.version, ask)
+
+    def _installation(self, tool: Tool, copy: Copy) -> Installation:
+        made = _standing(tool, copy)
+        if copy.fault or (copy.shim and copy.shim.says):
+            return made
+        shim = copy.shim
+        if shim and shim.manager == "corepack":
+            return msgspec.structs.replace(made, version=shim.version, known_by="file")
+        named = shim.program if shim and shim.program else copy.path
+        if told := version_in_files(named, named.resolve() if shim else copy.real, tool.evidence):
+            via = made.via or (clean(str(told[1])) if told[1] != copy.path else None)
+            return msgspec.structs.replace(made, version=told[0], known_by="file", via=via)
+        if copy.own:
+            reason = "is the project's own and is not run; no file tells its version"
+            return msgspec.structs.replace(made, reason=reason)
+        if not tool.ask.arguments:
+            reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
+            return msgspec.structs.replace(made, reason=reason)
+        answer, known_by = self._answer(named, tool.ask, tool.ask.arguments, parts=False)
+        return msgspec.structs.replace(
+            made,
+            version=answer.version,
+            facts=answer.facts,
+            known_by=known_by if answer.version else None,
+            reason=f"is {answer.another}, not {tool.title}" if answer.another else answer.reason,
+            fault="another tool" if answer.another else None,
+            seconds=round(answer.seconds, 3) if known_by == "asked" and not tool.ask.never else None,
+        )
+
+    def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[Answer, str]:
+        key = self._cache.key(program, how, arguments)
+        if known := self._cache.get(key):
+            return known, "cache"
+        answer = self._asker.parts(program, how, arguments) if parts else self._asker.version(program, how)
+        self._cache.put(key, answer)
+        return answer, "asked"
 
 
-def _other(path: Path, known: Path) -> str | None:
-    return clean(str(path)) if path != known else None
+def _said_already(installation: Installation, found: Sequence[Installation]) -> bool:
+    """Whether another command of the same tool, in the same folder, is known already: `pip3` beside `pip`."""
+    if installation.version is None or installation.reached:
+        return False
+    folder = Path(installation.program).parent
+    return any(each.version == installation.version and Path(each.program).parent == folder for each in found)
+
+
+def _standing(tool: Tool, copy: Copy) -> Installation:
+    """Return what is known of a copy before its version is."""
+    shim = copy.shim
+    behind = shim.program if shim else copy.real if copy.real != copy.path else None
+    return Installation(
+        tool.name,
+        clean(str(copy.path)),
+        copy.reached,
+        off_path=copy.off_path,
+        other_name=clean(copy.other_name) if copy.other_name else None,
+        own=copy.own,
+        via=clean(str(behind)) if behind else None,
+        shim=shim.manager if shim else None,
+        chosen_by=clean(shim.chosen_by) if shim and shim.chosen_by else None,
+        reason=copy.fault.says if copy.fault else shim.says if shim else None,
+        fault=copy.fault.kind if copy.fault else "shim without a version" if shim and shim.says else None,
+    )
 
 
 def _uncatalogued(name: str) -> Tool:
     """An entry for a command that the catalogue does not know: it can be looked for, but is not run."""
-    from dokimon.core.machine.catalogue import Ask
-
     commands = [name] if name and "/" not in name and "\\" not in name and not name.startswith("-") else []
-    return Tool(name, name, "command", commands, Ask([], ""))
-
-
-def _installation(tool: Tool, copy: Copy, folder: Path, checkout: Path, environment: Mapping[str, str]) -> Installation:
-    via = copy.shim_of or (clean(str(copy.real)) if copy.real != copy.path else None)
-    made = Installation(
-        tool.name,
-        clean(str(copy.path)),
-        copy.reached,
-        copy.off_path,
-        via=via,
-        shim=copy.shim_of is not None,
-        reason=copy.fault,
-    )
-    if copy.fault:
-        return made
-    if not copy.shim_of and (told := version_in_files(copy.path, copy.real, tool.evidence)):
-        return msgspec.structs.replace(made, version=told[0], known_by="file", via=via or _other(told[1], copy.path))
-    if copy.in_checkout:
-        return msgspec.structs.replace(
-            made, reason="lies in the checkout and is not run by Dokimon; no file tells its version"
-        )
-    if not tool.ask.arguments:
-        return msgspec.structs.replace(
-            made, reason="is not in the catalogue: Dokimon does not know how to ask it for its version"
-        )
-    answer = ask(copy.path, tool.ask, folder, environment, checkout)
-    return msgspec.structs.replace(
-        made,
-        version=answer.version,
-        known_by="asked" if answer.version else None,
-        reason=answer.reason,
-        seconds=round(answer.seconds, 3),
-    )
+    return Tool(name, name, "command", commands, ask=Ask(arguments=[]))

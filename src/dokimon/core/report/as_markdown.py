@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from dokimon.core.machine.catalogue import find_tool
-from dokimon.core.report.folding import subject_of
+from dokimon.core.report.folding import standing, subject_of
 from dokimon.core.report.model import Finding, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
@@ -64,10 +64,12 @@ def encode(report: Report) -> str:
             verdict = f"{each.verdict} (advised)" if each.strength == "advised" else str(each.verdict)
             lines.append(_row(subject_of(each), each.accepts, where, found, verdict))
     elif report.installations:
-        lines += ["| tool | version | path | reached |", "|---|---|---|---|"]
+        lines += ["| tool | version | path | standing |", "|---|---|---|---|"]
         for copy in report.installations:
-            reached = "yes" if copy.reached else "off PATH" if copy.off_path else "no"
-            lines.append(_row(copy.tool, copy.version or "?", f"`{copy.path}`", reached))
+            lines.append(_row(copy.tool, copy.version or "?", f"`{copy.path}`", standing(copy)))
+    if report.command == "tools" and report.components:
+        lines += ["", "| tool | component | version |", "|---|---|---|"]
+        lines += [_row(each.tool, each.name, each.version or "?") for each in report.components]
     for run in report.runs or ():
         lines += ["", f"### {_escaped(run.name)}: {run.verdict}", "", f"`{run.command}`: {_escaped(run.reason)}", ""]
         lines += ["| check | seen | verdict |", "|---|---|---|"] if run.checks else []

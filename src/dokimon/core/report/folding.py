@@ -6,6 +6,7 @@ from collections.abc import Iterable
 
 import msgspec
 
+from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding
 
 
@@ -23,6 +24,17 @@ def fold(findings: Iterable[Finding]) -> list[Folded]:
         key = (each.kind, each.tool, each.component, each.wanted, each.language, each.strength, each.verdict, each.why)
         groups.setdefault(key, []).append(each)
     return [Folded(group[0], len(group) - 1) for group in groups.values()]
+
+
+def standing(copy: Installation) -> str:
+    """Return how a copy is reached, in a word or two."""
+    if copy.reached:
+        return "reached"
+    if copy.own:
+        return "the project's own"
+    if copy.other_name:
+        return f"as {copy.other_name}"
+    return "off PATH" if copy.off_path else "shadowed"
 
 
 def subject_of(finding: Finding) -> str:

@@ -7,7 +7,9 @@ from typing import Final, Literal
 import msgspec
 
 from dokimon.core.declarations.requirement import Source
+from dokimon.core.machine.components import Component
 from dokimon.core.machine.survey import Installation
+from dokimon.core.machine.system import System
 
 FORMAT: Final = "dokimon-report/1"
 
@@ -166,7 +168,10 @@ class Run(_Part, frozen=True):
 
 
 class Report(_Part, frozen=True, kw_only=True):
-    """Everything about one invocation. `verify` leaves out what only `smoke` has."""
+    """Everything about one invocation. `verify` leaves out what only `smoke` has.
+
+    `picked` are the folders that were put first on PATH for this invocation alone.
+    """
 
     format: Literal["dokimon-report/1"]
     command: Literal["needs", "tools", "verify", "smoke"]
@@ -174,6 +179,9 @@ class Report(_Part, frozen=True, kw_only=True):
     project: Project
     requirements: tuple[Finding, ...]
     installations: tuple[Installation, ...] = ()
+    components: tuple[Component, ...] = ()
+    system: System | None = None
+    picked: tuple[str, ...] = ()
     conflicts: tuple[Conflict, ...] = ()
     agreed: tuple[Agreed, ...] = ()
     prepared: tuple[Prepared, ...] | None = None

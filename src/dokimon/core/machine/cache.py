@@ -1,0 +1,92 @@
+"""What programs answered before, kept in one file of Dokimon's own, so that they need not be asked again.
+
+An answer is kept under what identifies the file that gave it: its real path, device, inode, size and times (of its
+contents and of its entry), and how it was asked. An upgrade changes at least one of them. A script may do no more than
+start another file, and that one may change alone: what a script says is never kept.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+from pathlib import Path
+
+import msgspec
+
+from dokimon import __version__
+from dokimon.core.machine.asking import Answer
+from dokimon.core.machine.catalogue import Ask
+from dokimon.core.machine.unrunnable import is_script
+
+_MOST = 2000
+"""Answers that are kept: more than a machine has programs that are worth asking."""
+
+_FILE = "answers.json"
+
+
+class _Kept(msgspec.Struct, frozen=True):
+    """The file: who wrote it, and the answers by key, the oldest first."""
+
+    written_by: str
+    answers: dict[str, Answer]
+
+
+class Cache:
+    """The answers known before this survey and those it adds. Without a `folder` nothing is known and nothing is kept."""
+
+    def __init__(self, folder: Path | None, *, fresh: bool = False) -> None:
+        self._folder = folder
+        self._known = {} if fresh or folder is None else _read(folder / _FILE)
+        self._new: dict[str, Answer] = {}
+
+    def key(self, program: Path, how: Ask, arguments: list[str]) -> str | None:
+        """Return the key of an answer, or None where an answer of this program must not be kept."""
+        if self._folder is None or is_script(program):
+            return None
+        try:
+            status = program.stat()
+        except OSError:
+            return None
+        asked = (
+            str(program), os.path.realpath(program), status.st_dev, status.st_ino, status.st_size,
+            status.st_mtime_ns, status.st_ctime_ns,
+            how.pattern, how.facts, how.others, how.environment, how.without, arguments,
+        )  # fmt: skip
+        return hashlib.blake2b(msgspec.json.encode(asked), digest_size=16).hexdigest()
+
+    def get(self, key: str | None) -> Answer | None:
+        """Return the answer under this key, or None."""
+        return self._known.get(key) if key else None
+
+    def put(self, key: str | None, answer: Answer) -> None:
+        """Keep an answer; one that tells no more than a reason is not worth it: the next time may go better."""
+        if key and (answer.version or answer.another or answer.output):
+            self._new[key] = answer
+
+    def save(self) -> None:
+        """Write the file anew if anything was added. Where that cannot be done, the next survey asks again.
+
+        The new file takes the place of the old one in one step: whoever reads sees the one or the other. When two
+        surveys end at once, the answers of one may be lost, and are asked for again.
+        """
+        if not self._new or self._folder is None:
+            return
+        with contextlib.suppress(OSError):
+            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            answers = {**_read(self._folder / _FILE), **self._new}
+            kept = _Kept(__version__, dict(list(answers.items())[-_MOST:]))
+            beside = self._folder / f"{_FILE}.{os.getpid()}"
+            beside.write_bytes(msgspec.json.encode(kept))
+            beside.replace(self._folder / _FILE)
+
+
+def _read(file: Path) -> dict[str, Answer]:
+    """Return the answers in the file; none where it is damaged, of another Dokimon, or of another user."""
+    try:
+        if hasattr(os, "getuid") and file.stat().st_uid != os.getuid():
+            return {}
+        kept = msgspec.json.decode(file.read_bytes(), type=_Kept)
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+        return {}
+    return kept.answers if kept.written_by == __version__ else {}

@@ -1,0 +1,116 @@
+"""Components: parts of a tool with a presence or a version of their own, as the catalogue says where to find them."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator, Mapping
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.machine.catalogue import Part, Tool
+from dokimon.core.machine.evidence import text_of
+from dokimon.core.machine.folders import folders_of, matching
+from dokimon.core.text import clean
+
+_MOST = 5000
+"""Components of one kind that are looked at: more than any machine is known to have."""
+
+
+class Component(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
+    """A component of a tool.
+
+    `name` is how needs call it, `what` its kind in words; `of` is the path of the copy that it belongs to, left out
+    where it serves every copy. `known_by` is `file`, `asked` or `cache`; `path` the file that tells of it.
+    """
+
+    tool: str
+    name: str
+    what: str
+    version: str | None = None
+    of: str | None = None
+    path: str | None = None
+    known_by: str = "file"
+
+
+def same_name(name: str) -> str:
+    """Return a component's name as it is compared: ecosystems differ in case and in `_`, `-` and `.` (as PEP 503 says)."""
+    return re.sub(r"[-_. ]+", "-", name).lower()
+
+
+Parts = Callable[[list[str]], tuple[str, str]]
+"""Asks the copy about its components: arguments in, what it printed and `asked` or `cache` out."""
+
+
+def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: Parts) -> list[Component]:
+    """Return the components of one copy: `shown` is its path as PATH names it, `program` the program that runs."""
+    found: list[Component] = []
+    minor = ".".join((version or "").split(".")[:2])
+    for part in tool.part:
+        if part.of_the_machine:
+            continue
+        for written in part.files:
+            if written[0] in "/~$" or ("{minor}" in written and not minor):
+                continue
+            paths = matching(program.parent, written.replace("{minor}", minor))
+            found += _in_files(tool, part, paths, shown)
+        if part.ask:
+            printed, known_by = ask(part.ask)
+            for groups in _matches(part.text or "", printed):
+                found.append(_component(tool, part, groups, shown, None, known_by))
+    return _once(found)
+
+
+def of_machine(tool: Tool, environment: Mapping[str, str]) -> list[Component]:
+    """Return the components that serve every copy of the tool, or that need none."""
+    found: list[Component] = []
+    for part in tool.part:
+        # A part may name both: beside the program, and in folders of the whole machine.
+        for written in (each for each in part.files if each[0] in "/~$"):
+            found += _in_files(tool, part, folders_of(written, environment), None)
+    return _once(found)
+
+
+def _once(found: list[Component]) -> list[Component]:
+    return list({(each.name, each.version): each for each in reversed(found)}.values())[::-1]
+
+
+def _in_files(tool: Tool, part: Part, paths: list[Path], of: str | None) -> Iterator[Component]:
+    for path in paths[:_MOST]:
+        if not path.exists():
+            continue
+        named = re.search(part.path, str(path)) if part.path else None
+        if part.path and not named:
+            continue
+        groups = named.groupdict() if named else {}
+        if part.text is None:
+            yield _component(tool, part, groups, of, path, "file")
+            continue
+        told = _matches(part.text, _filled_in(text_of(path)))
+        # A file whose path names the component is one component; another file may list many.
+        for each in [next(told, {})] if groups else told:
+            yield _component(tool, part, {**groups, **each}, of, path, "file")
+
+
+def _matches(pattern: str, text: str) -> Iterator[dict[str, str]]:
+    for _, match in zip(range(_MOST), re.finditer(pattern, text, re.MULTILINE), strict=False):
+        yield {name: value for name, value in match.groupdict().items() if value is not None}
+
+
+def _filled_in(text: str) -> str:
+    """Fill in what the file itself defines as `name=value` above (pkg-config(1), "METADATA FILE SYNTAX")."""
+    if "${" not in text:
+        return text
+    defined = dict(re.findall(r"^(\w+)[ \t]*=[ \t]*([^\n$]*?)[ \t]*$", text, re.MULTILINE))
+    return re.sub(r"\$\{(\w+)\}", lambda match: defined.get(match[1], match[0]), text)
+
+
+def _component(
+    tool: Tool, part: Part, groups: Mapping[str, str], of: str | None, path: Path | None, known_by: str
+) -> Component:
+    name = re.sub(r"\{(\w+)\}", lambda match: groups.get(match[1], ""), part.called)
+    version = groups.get("version") or None
+    return Component(
+        tool.name, clean(name, 120), part.what, clean(version, 80) if version else None, of,
+        clean(str(path)) if path else None, known_by,
+    )  # fmt: skip

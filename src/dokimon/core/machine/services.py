@@ -1,0 +1,181 @@
+"""Services that listen on this machine: what each says of itself in its own protocol's greeting."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import socket
+from collections.abc import Callable, Mapping
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.machine.asking import Asker
+from dokimon.core.text import clean
+
+_LIMIT_SECONDS = 2.0
+_LARGEST_BYTES = 64 * 1024
+
+
+class Greeting(msgspec.Struct, frozen=True):
+    """What answered: whether anything listens, which product it says it is, its version, or why that is not known."""
+
+    listens: bool
+    product: str | None = None
+    version: str | None = None
+    reason: str | None = None
+
+
+def greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
+    """Connect to a service on this machine, and read its version where its protocol tells.
+
+    `name` says which protocol is expected; of a service of another name it is only known whether it listens.
+    """
+    try:
+        with socket.create_connection((host, port), timeout=_LIMIT_SECONDS) as link:
+            link.settimeout(_LIMIT_SECONDS)
+            speak = _PROTOCOLS.get(_PRODUCTS.get(name.lower(), ""))
+            if speak is None:
+                return Greeting(True, reason=f"Dokimon does not know the protocol of {clean(name, 40)}")
+            return speak(link, host, port, asker)
+    except TimeoutError:
+        return Greeting(True, reason=f"it did not greet within {_LIMIT_SECONDS:g} seconds")
+    except (ConnectionResetError, BrokenPipeError):
+        return Greeting(True, reason="it hung up")
+    except (OSError, UnicodeError) as wrong:
+        return Greeting(False, reason=getattr(wrong, "strerror", None) or str(wrong))
+
+
+def is_the_product(name: str, product: str) -> bool:
+    """Whether a service that was asked for by `name` is the product that greeted (`postgres` is PostgreSQL)."""
+    return _SAME.get(name.lower(), name.lower()) == product.lower()
+
+
+_PRODUCTS = {
+    "mysql": "mysql", "mariadb": "mysql", "redis": "redis", "valkey": "redis", "postgres": "postgresql",
+    "postgresql": "postgresql", "http": "http", "nginx": "http", "apache": "http", "elasticsearch": "http",
+    "opensearch": "http", "memcached": "memcached", "smtp": "smtp",
+}  # fmt: skip
+_SAME = {"postgres": "postgresql"}
+
+
+def _mysql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """MySQL client/server protocol, "Protocol::HandshakeV10": length, number, 10, the version up to a zero byte.
+
+    MariaDB puts 5.5.5- before its own version, so that old replicas of MySQL accept it.
+    """
+    packet = _received(link, enough=lambda data: len(data) >= 4 and len(data) >= 4 + int.from_bytes(data[:3], "little"))
+    body = packet[4:]
+    if body[:1] == b"\xff":
+        return Greeting(True, reason=f"it refuses to talk: “{clean(body[3:].decode('utf-8', 'replace'), 120)}”")
+    if body[:1] != b"\x0a":
+        return Greeting(True, reason="what it says is no greeting of MySQL or MariaDB")
+    text = body[1:].partition(b"\0")[0].decode("ascii", "replace")
+    maria = re.match(r"(?:5\.5\.5-)?(\d+(?:\.\d+)+)(?=.*mariadb)", text, re.IGNORECASE)
+    plain = re.match(r"\d+(?:\.\d+)+", text)
+    if maria:
+        return Greeting(True, "MariaDB", maria[1])
+    return Greeting(
+        True, "MySQL", plain[0] if plain else None, None if plain else f"its version is “{clean(text, 80)}”"
+    )
+
+
+def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """Redis serialization protocol: INFO is answered by a bulk string of `key:value` lines, or by an error."""
+    link.sendall(b"INFO server\r\n")
+    answer = _received(link, enough=lambda data: b"_version:" in data and data.endswith(b"\r\n")).decode(
+        "utf-8", "replace"
+    )
+    if answer.startswith("-"):
+        said = clean(answer[1:].partition("\r\n")[0], 120)
+        return Greeting(True, "Redis", reason=f"it tells no version without a password: “{said}”")
+    valkey = re.search(r"^valkey_version:(\S+)", answer, re.MULTILINE)
+    found = valkey or re.search(r"^redis_version:(\S+)", answer, re.MULTILINE)
+    if not found:
+        return Greeting(True, reason="what it says is no answer of Redis")
+    return Greeting(True, "Valkey" if valkey else "Redis", clean(found[1], 40))
+
+
+def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """PostgreSQL tells its version only to those it lets in: the real client asks, where credentials are given.
+
+    Whether it is PostgreSQL shows in its one-byte answer to an SSLRequest (its protocol, "Message Formats").
+    """
+    link.sendall((8).to_bytes(4, "big") + (80877103).to_bytes(4, "big"))
+    if _received(link, enough=lambda data: len(data) >= 1)[:1] not in (b"S", b"N"):
+        return Greeting(True, reason="what it says is no answer of PostgreSQL")
+    given = asker.environment
+    secret = "it tells its version only to users"
+    client = shutil.which("psql", path=given.get("PATH", ""))
+    if not given.get("PGUSER"):
+        return Greeting(True, "PostgreSQL", reason=f"{secret}; set PGUSER and PGPASSWORD")
+    if client is None or Path(client).resolve().is_relative_to(asker.checkout):
+        return Greeting(True, "PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
+    environment = {**given, "PGCONNECT_TIMEOUT": "3", "PSQLRC": os.devnull}
+    command = [client, "-X", "-w", "-At", "-h", host, "-p", str(port), "-d", given.get("PGDATABASE", "postgres")]
+    answer = asker.output([*command, "-c", "show server_version"], environment)
+    found = re.match(r"\d+(?:\.\d+)*", answer.output.strip())
+    if found:
+        return Greeting(True, "PostgreSQL", found[0])
+    return Greeting(True, "PostgreSQL", reason=f"psql could not ask it: {answer.reason}")
+
+
+def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """HTTP/1.1: the Server field (RFC 9110 §10.2.4), or the version that a JSON root page of a search engine tells."""
+    link.sendall(f"GET / HTTP/1.1\r\nHost: {host}:{port}\r\nAccept: */*\r\nConnection: close\r\n\r\n".encode())
+    answer = _received(link, enough=lambda data: False).decode("utf-8", "replace")
+    if not answer.startswith("HTTP/"):
+        return Greeting(True, reason="what it says is no HTTP")
+    head, _, body = answer.partition("\r\n\r\n")
+    if number := re.search(r'"number"\s*:\s*"(\d+(?:\.\d+)+[^"]*)"', body):
+        engine = "OpenSearch" if '"opensearch"' in body else "Elasticsearch"
+        return Greeting(True, engine, clean(number[1], 40))
+    server = re.search(r"^server:\s*([\w-]+)(?:/(\d[\w.-]*))?", head, re.MULTILINE | re.IGNORECASE)
+    if server:
+        silent = None if server[2] else f"{clean(server[1], 40)} does not tell its version"
+        return Greeting(True, clean(server[1], 40), server[2], silent)
+    return Greeting(True, reason="it does not say which server it is")
+
+
+def _memcached(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """memcached's text protocol: `version` is answered by VERSION and the number."""
+    link.sendall(b"version\r\n")
+    found = re.match(rb"VERSION (\S+)", _received(link, enough=lambda data: data.endswith(b"\r\n")))
+    if not found:
+        return Greeting(True, reason="what it says is no answer of memcached")
+    return Greeting(True, "memcached", clean(found[1].decode("ascii", "replace"), 40))
+
+
+def _smtp(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """SMTP greets with 220 and its own name (RFC 5321 §4.2)."""
+    greeting = _received(link, enough=lambda data: data.endswith(b"\r\n")).decode("utf-8", "replace")
+    if not greeting.startswith("220"):
+        return Greeting(True, reason="what it says is no greeting of a mail server")
+    return Greeting(True, "SMTP", reason="mail servers tell no version")
+
+
+_PROTOCOLS: dict[str, Callable[[socket.socket, str, int, Asker], Greeting]] = {
+    "mysql": _mysql, "redis": _redis, "postgresql": _postgresql, "http": _http, "memcached": _memcached, "smtp": _smtp,
+}  # fmt: skip
+
+
+def _received(link: socket.socket, enough: Callable[[bytes], bool]) -> bytes:
+    """Return what comes until it is enough, the other side ends, or it is more than any greeting."""
+    data = b""
+    while len(data) < _LARGEST_BYTES and not enough(data):
+        try:
+            chunk = link.recv(4096)
+        except TimeoutError:
+            if data:
+                break
+            raise
+        if not chunk:
+            break
+        data += chunk
+    return data
+
+
+def service_names() -> Mapping[str, str]:
+    """Return the names of services whose protocol is known, with that protocol."""
+    return _PRODUCTS
