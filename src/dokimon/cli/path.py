@@ -37,6 +37,6 @@ def path(
         route = pathing.folders_first(verifying.verify(folder, os.environ))
     if route.folders:
         print(put_first(route.folders, shell or shell_in_use(os.environ)))
-    for tool in route.without:
-        print(f"dokimon: no copy of {tool} on this machine would do; dokimon verify says what to do", file=sys.stderr)
+    for sentence in route.without:
+        print(f"dokimon: {sentence}; dokimon verify says what to do", file=sys.stderr)
     raise typer.Exit(1 if route.without else 0)

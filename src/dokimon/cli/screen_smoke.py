@@ -7,7 +7,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen import draw_remedies, findings_table, heading, verdict_text
+from dokimon.cli.screen import draw_picked, draw_remedies, findings_table, heading, verdict_text
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Prepared, Report, Run
 
@@ -20,6 +20,7 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         console.print(heading(report))
         console.print()
     _draw_needs(console, report, quiet=quiet, verbose=verbose)
+    draw_picked(console, report)
     for step in report.prepared or ():
         if not (quiet and step.verdict in ("passed", "skipped")):
             _draw_step(console, step)

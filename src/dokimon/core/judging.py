@@ -7,6 +7,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.choosing import would_do
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.components import Component, same_name
@@ -260,29 +261,9 @@ def commands_of(tool: str, catalogue: Catalogue) -> str:
 
 
 def fitting_copy(requirement: Requirement, machine: Machine) -> Installation | None:
-    """Return the first copy that no command reaches and that this need and all required ones accept.
-
-    A copy that only another name reaches comes last: there is no folder that would put it first.
-    """
-    constraints = [*machine.needed.get(requirement.tool, ())]
-    if requirement.constraint:
-        constraints.append(requirement.constraint)
-    fitting = [
-        copy
-        for copy in machine.copies(requirement.tool)
-        if not copy.reached
-        and not copy.own
-        and not copy.fault
-        and all(_admits(each, copy.version) for each in constraints)
-    ]
-    return min(fitting, key=lambda copy: copy.other_name is not None, default=None)
-
-
-def _admits(constraint: Constraint, version: str | None) -> bool:
-    try:
-        return version is not None and constraint.admits(version)
-    except VersionFault:
-        return False
+    """Return the best copy that no command reaches and that this need and all required ones accept."""
+    more = [requirement.constraint] if requirement.constraint else []
+    return next(iter(would_do(requirement.tool, machine.installations, machine.needed, more)), None)
 
 
 def _of_component(requirement: Requirement, machine: Machine) -> Judged:

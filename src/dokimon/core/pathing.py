@@ -6,45 +6,34 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine.survey import Installation
-from dokimon.core.verifying import Declared, Verified
-from dokimon.core.versions import VersionFault
+from dokimon.core.choosing import accepted, spoils, would_do
+from dokimon.core.judging import constraints_of
+from dokimon.core.verifying import Verified
 
 
 class Route(msgspec.Struct, frozen=True):
-    """`folders` to put first, in order; `without` names the tools that no copy on this machine satisfies."""
+    """`folders` to put first, in order; `without` says in sentences of which tools no copy can be put first, and why."""
 
     folders: tuple[str, ...]
     without: tuple[str, ...]
 
 
 def folders_first(verified: Verified) -> Route:
-    """Return the folders of the first copy of each tool that all required declarations accept, where another is reached."""
+    """Return the folders of the best copy of each tool that all required declarations accept, where another is reached."""
     folders: dict[str, None] = {}
     without = []
-    required = dict.fromkeys(
-        each.tool for each in verified.declared.requirements if each.kind == "tool" and each.strength == "required"
-    )
+    requirements, copies = verified.declared.requirements, verified.installations
+    needed = constraints_of(requirements)
+    required = dict.fromkeys(each.tool for each in requirements if each.kind == "tool" and each.strength == "required")
     for tool in required:
-        copies = verified.installations.get(tool, [])
-        fitting = [copy for copy in copies if _accepted(copy, verified.declared)]
-        if any(copy.reached for copy in fitting):
+        reached = next((copy for copy in copies.get(tool, ()) if copy.reached), None)
+        if reached and accepted(reached, needed.get(tool, ())):
             continue
-        # No folder puts first what only another name reaches.
-        if first := next((copy for copy in fitting if not copy.other_name and not copy.own), None):
-            folders[str(Path(first.program).parent)] = None
+        best = next((copy for copy in would_do(tool, copies, needed) if not copy.other_name), None)
+        if best is None:
+            without.append(f"no copy of {tool} on this machine would do")
+        elif spoiled := spoils(best, copies, needed):
+            without.append(f"beside each copy of {tool} that would do lies a {spoiled[0]} that would not")
         else:
-            without.append(tool)
+            folders[str(Path(best.program).parent)] = None
     return Route(tuple(folders), tuple(without))
-
-
-def _accepted(copy: Installation, declared: Declared) -> bool:
-    for each in declared.requirements:
-        if each.tool != copy.tool or each.kind != "tool" or each.strength != "required" or not each.constraint:
-            continue
-        try:
-            if copy.version is None or not each.constraint.admits(copy.version):
-                return False
-        except VersionFault:
-            return False
-    return True

@@ -7,6 +7,7 @@ import shlex
 from collections.abc import Sequence
 from pathlib import Path
 
+from dokimon.core.choosing import spoils
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.judging import Judged, Machine, fitting_copy
 from dokimon.core.machine.catalogue import Remedy as Recipe
@@ -40,6 +41,8 @@ def remedies(requirement: Requirement, judged: Judged, machine: Machine) -> tupl
         return (*mended, *found, Remedy(meant))
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
     ways = _ways(requirement, entry, machine)[: 1 if found or mended else 2]
+    if requirement.kind == "component" and not ways:
+        ways = [Remedy(f"take another {entry.title}: its {requirement.component} must be {clean(requirement.accepts)}")]
     return (*mended, *found, *ways)
 
 
@@ -83,7 +86,7 @@ def _for_unknown(requirement: Requirement, reached: Installation) -> tuple[Remed
     if reached.own:
         return (Remedy(f"it is the project's own: let the project install it again, or take {reached.path} off PATH"),)
     if requirement.kind == "component":
-        return ()
+        return (Remedy(f"see by hand whether {reached.path} has {clean(requirement.component or '', 80)}"),)
     return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
 
 
@@ -96,7 +99,9 @@ def _other_copy(requirement: Requirement, machine: Machine) -> list[Remedy]:
         return [Remedy(f"{copy.path} ({copy.version}) would do: call it by that name")]
     where = "is not on PATH" if copy.off_path else "comes too late on PATH"
     line = put_first([str(Path(copy.program).parent)], shell_in_use(machine.environment))
-    return [Remedy(f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first", line)]
+    spoiled = spoils(copy, machine.installations, machine.needed)
+    mind = f"; mind that the {spoiled[0]} beside it would not do" if spoiled else ""
+    return [Remedy(f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first{mind}", line)]
 
 
 def _ways(requirement: Requirement, entry: Tool, machine: Machine) -> Sequence[Remedy]:

@@ -6,7 +6,7 @@ import msgspec
 
 from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement
-from dokimon.core.machine.catalogue import Ask, Tool
+from dokimon.core.machine.catalogue import Ask, Tool, find_tool
 from dokimon.core.settings import Choice, Need, Settings, name_and_versions
 from dokimon.core.text import clean
 
@@ -30,6 +30,9 @@ def _of(need: Need, source: Source) -> list[Requirement]:
         return [Requirement(name, "any version", "plain", source, alternatives=either)]
     if need.tool:
         components = [_component(need.tool, each, source) for each in need.components]
+        entry = find_tool(need.tool)
+        if components and entry and not entry.commands:
+            return components  # there is no program whose presence or version could be meant
         return [_tool(need.tool, need.version, source), *components]
     if need.variable:
         return [Requirement(need.variable, "is set", "plain", source, kind="variable")]

@@ -1,0 +1,225 @@
+"""Reaching the right copy: `path`, `--pick`, variables that name homes; and catalogues of one's own."""
+
+from __future__ import annotations
+
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import DOKIMON, World
+
+
+@pytest.fixture
+def ferry(world: World) -> World:
+    """A world with the wrong Node.js first on PATH, and the right one in a version manager's folder."""
+    world.tool("node", "echo v18.0.0")
+    world.tool("npm", "echo 10.2.4")
+    world.tool("node", 'case $1 in --version) echo v20.11.1;; *) echo "sailing with 20";; esac', right(world).parent)
+    world.write({"package.json": '{"engines": {"node": "^20.10"}, "packageManager": "npm@10.2.4"}'})
+    return world
+
+
+def right(world: World) -> Path:
+    return world.home / ".nvm/versions/node/v20.11.1/bin/node"
+
+
+def test_verify_picks_and_says_so(ferry: World) -> None:
+    plain = ferry.dokimon("verify")
+    assert plain.status == 1 and str(Path("~/.nvm/versions/node/v20.11.1")) not in plain.err
+    ended = ferry.dokimon("verify", "--pick")
+    assert ended.status == 0 and "picked: with ~/.nvm/versions/node/v20.11.1/bin first on PATH" in ended.out
+    report = ferry.dokimon("verify", "--pick", "--format", "json").report
+    assert report["picked"] == [str(right(ferry).parent)] and report["requirements"][0]["verdict"] == "met"
+    script = f'eval "$({DOKIMON} path)"; {DOKIMON} verify --pick --format json'
+    again = subprocess.run(
+        ["/bin/sh", "-c", script], cwd=ferry.checkout, env=ferry.environment, capture_output=True, text=True, check=True
+    )
+    assert "picked" not in again.stdout  # every need is reached by then
+
+
+def test_smoke_runs_with_what_was_picked(ferry: World) -> None:
+    ferry.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "ferry"\ncommand = "node sail.js"\nkind = "program"\n[[smoke]]\nprints = "sailing with 20"\n'})  # fmt: skip
+    assert ferry.dokimon("smoke").status == 1
+    ended = ferry.dokimon("smoke", "--pick")
+    assert ended.status == 0 and "picked: with ~/.nvm" in ended.out, ended
+
+
+def test_nothing_to_pick_is_no_pick(ferry: World) -> None:
+    ferry.write({"package.json": '{"engines": {"node": ">=30"}, "packageManager": "npm@10.2.4"}'})
+    ended = ferry.dokimon("verify", "--pick", "--format", "json")
+    assert ended.status == 1 and "picked" not in ended.report
+
+
+def test_advice_never_points_to_a_copy_that_breaks_a_required_need(ferry: World) -> None:
+    ferry.write({".nvmrc": "18", "package.json": '{"engines": {"node": ">=18 <19"}, "packageManager": "npm@10.2.4"}'})
+    ferry.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "node"\nversion = "20"\nstrength = "advised"\n'})
+    found = ferry.dokimon("verify", "--format", "json").report["requirements"]
+    advised = next(each for each in found if each["strength"] == "advised" and each["verdict"] == "unmet")
+    assert not any("would do" in each["say"] for each in advised["remedies"])
+
+
+@pytest.mark.parametrize(
+    "value, note",
+    [
+        ("{home}/gone", "JAVA_HOME names {home}/gone, which is not there"),
+        ("{home}/empty", "JAVA_HOME names {home}/empty, which holds no java"),
+        ("{home}/jdk21", "JAVA_HOME names {home}/jdk21 (21.0.2), but java on PATH is {tools}/java (17.0.9)"),
+        ("{home}/jdk17", None),
+    ],
+)
+def test_a_variable_that_disagrees_with_path_or_points_to_nothing(world: World, value: str, note: str | None) -> None:
+    for version in ("17.0.9", "21.0.2"):
+        home = world.home / f"jdk{version[:2]}"
+        world.tool("java", "exit 1", home / "bin")
+        (home / "release").write_text(f'JAVA_VERSION="{version}"\n')
+    (world.home / "empty").mkdir()
+    (world.tools / "java").symlink_to(world.home / "jdk17/bin/java")
+    names = {"home": world.home, "tools": world.tools}
+    world.environment["JAVA_HOME"] = value.format(**names)
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "java"\n'})
+    for command in (["verify"], ["tools", "java"]):
+        notes = [
+            each for each in world.dokimon(*command, "--format", "json").report.get("notes", []) if "JAVA_HOME" in each
+        ]
+        assert notes[0].startswith(note.format(**names)) if note else not notes, notes
+    if note:
+        assert "note: JAVA_HOME names" in world.dokimon("verify").out
+
+
+@pytest.mark.parametrize(
+    "wanted, found, says",
+    [
+        ("16", None, "mind that the 16 line has had no fixes since September 2023"),
+        (">=22", None, None),
+        (">=14", "16.20.2", "16.20.2 is accepted; the 16 line has had no fixes since September 2023"),
+    ],
+)
+def test_lines_that_have_ended_are_named_as_such(
+    world: World, wanted: str, found: str | None, says: str | None
+) -> None:
+    world.tool("fnm", "true")
+    world.tool("node", f"echo v{found or '18.0.0'}")
+    world.write({"dokimon.toml": f'format = 1\n[[need]]\ntool = "node"\nversion = "{wanted}"\n'})
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    text = finding["reason"] + " ".join(each["say"] for each in finding.get("remedies", []))
+    assert (says or "") in text and (says is not None or "no fixes" not in text)
+
+
+def test_a_version_manager_that_is_a_function_of_the_shell_counts_as_installed(world: World) -> None:
+    (world.home / ".nvm").mkdir()
+    (world.home / ".nvm/nvm.sh").touch()
+    world.tool("node", "echo v18.0.0")
+    world.write({".nvmrc": "20.11.1"})
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["remedies"][0]["command"] == "nvm install 20.11.1"
+
+
+OWN = """name = "tidectl"
+title = "Tide control"
+kind = "command"
+commands = ["tidectl"]
+homes = ["~/tide/bin"]
+[ask]
+arguments = ["show", "version"]
+pattern = 'tidectl v(\\S+)'
+[[part]]
+called = "chart {name}"
+what = "chart"
+files = ["~/tide/charts/*.chart"]
+path = '/(?P<name>\\w+)\\.chart$'
+[[remedy]]
+say = "ask the harbour office for {wanted}"
+"""
+
+
+def test_a_catalogue_of_ones_own(world: World) -> None:
+    catalogue = world.home / ".config/dokimon/catalogue"
+    catalogue.mkdir(parents=True)
+    (catalogue / "tidectl.toml").write_text(OWN)
+    world.tool("tidectl", '[ "$*" = "show version" ] && echo tidectl v3.2.1', world.home / "tide/bin")
+    (world.home / "tide/charts").mkdir()
+    (world.home / "tide/charts/channel.chart").touch()
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "tidectl"\nversion = ">=3"\nwith = ["chart channel"]\n'})
+    tool, chart = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert (tool["verdict"], tool["found"]["version"]) == ("off-path", "3.2.1")
+    assert "tidectl" in world.dokimon("tools", "tidectl").out
+    world.environment["PATH"] += f":{world.home / 'tide/bin'}"
+    tool, chart = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert (tool["verdict"], chart["verdict"]) == ("met", "met")
+    # An entry of one's own takes the place of the one that ships.
+    (catalogue / "git.toml").write_text(OWN.replace("tidectl", "git", 1))
+    assert (
+        world.dokimon("tools", "git", "--format", "json")
+        .report["installations"][0]["path"]
+        .endswith("tide/bin/tidectl")
+    )
+    for broken, says in (
+        ("name = 1", "Expected"),
+        ("= x", "Invalid"),
+        (OWN, "the file must be called"),
+        (OWN.replace("(\\S+)", "x"), "needs a group"),
+    ):
+        (catalogue / "git.toml").write_text(broken if "called" in says else broken.replace('"tidectl"', '"git"', 1))
+        ended = world.dokimon("tools", "git")
+        assert ended.status == 2 and "git.toml" in ended.err and says in ended.err and "Traceback" not in ended.err, (
+            ended
+        )
+
+
+def test_a_project_may_add_a_tool_and_homes(world: World) -> None:
+    world.tool("tidectl", '[ "$*" = "--version" ] && echo tidectl 3.2.1', world.home / "tide/bin")
+    world.tool("go", "echo go version go1.22.3", world.home / "odd/go")
+    world.write(
+        {
+            "dokimon.toml": 'format = 1\n[[tool]]\nname = "tidectl"\nhomes = ["~/tide/bin"]\n'
+            '[[tool]]\nname = "go"\nhomes = ["~/odd/go"]\n[[need]]\ntool = "tidectl"\nversion = ">=3"\n'
+            '[[need]]\ntool = "go"\nversion = "1.22.3"\n'
+        }
+    )
+    world.environment["PATH"] = str(world.tools)
+    found = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert [(each["verdict"], each["found"]["version"]) for each in found] == [
+        ("off-path", "3.2.1"),
+        ("off-path", "1.22.3"),
+    ]
+    assert world.dokimon("tools", "tidectl").status == 0
+
+
+@pytest.mark.parametrize(
+    "lines, says",
+    [
+        (
+            'ask = { arguments = ["-c", "rm"] }',
+            "dokimon.toml:4: a checkout may ask a tool for --version or -version or -V alone",
+        ),
+        ('ask = { pattern = "x" }', 'dokimon.toml:4: "ask.pattern" is for a catalogue of your own'),
+        ('also = ["x*"]', 'dokimon.toml:4: "also" is for a catalogue of your own; a checkout is not trusted with it'),
+        ('commands = ["./x"]', "dokimon.toml:4: './x' is no name of a command"),
+        ('hoems = ["x"]', 'unknown key "hoems" in [[tool]]; did you mean "homes"?'),
+    ],
+)
+def test_what_a_checkout_may_not_say_of_a_tool(world: World, lines: str, says: str) -> None:
+    world.write({"dokimon.toml": f'format = 1\n[[tool]]\nname = "sh"\n{lines}\n'})
+    for command in ("verify", "tools", "path"):
+        ended = world.dokimon(command)
+        assert ended.status == 2 and says in ended.err, ended
+
+
+def test_a_folder_that_would_mend_one_need_and_break_another_is_not_put_first(world: World, tmp_path: Path) -> None:
+    world.tool("go", "echo go version go1.20 linux/amd64")
+    world.tool("git", "echo git version 2.40.1")
+    mixed, clean = tmp_path / "mixed", tmp_path / "clean"
+    world.tool("go", "echo go version go1.22 linux/amd64", mixed)
+    world.tool("git", "echo git version 1.7.0", mixed)
+    world.write(
+        {
+            "dokimon.toml": 'format = 1\n[[need]]\ntool = "go"\nversion = "1.22"\n[[need]]\ntool = "git"\nversion = ">=2"\n'
+        }
+    )
+    world.environment["PATH"] = f"{world.tools}:{mixed}"
+    ended = world.dokimon("path")
+    assert (ended.status, ended.out) == (1, "") and "beside each copy of go that would do lies a git" in ended.err
+    world.tool("go", "echo go version go1.22 linux/amd64", clean)
+    world.environment["PATH"] += f":{clean}"
+    assert world.dokimon("path").out == f'export PATH={clean}:"$PATH"\n'

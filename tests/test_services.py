@@ -1,0 +1,127 @@
+"""Services that must listen: what each says of itself, played by sockets that say what the protocols prescribe."""
+
+from __future__ import annotations
+
+import socket
+import threading
+from collections.abc import Iterator
+from contextlib import contextmanager
+
+import pytest
+
+from conftest import World
+
+
+@contextmanager
+def listener(says: bytes, *, first: bool, hold: bool = False) -> Iterator[int]:
+    """Listen on a free port; say `says` at once (`first`) or after having been spoken to, to each who comes."""
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        server.settimeout(20)
+
+        def serve() -> None:
+            while True:
+                try:
+                    link, _ = server.accept()
+                except OSError:
+                    return
+                with link:
+                    link.settimeout(5)
+                    try:
+                        if not first:
+                            link.recv(4096)
+                        link.sendall(says)
+                        if hold:
+                            link.recv(4096)
+                            link.recv(4096)
+                    except OSError:
+                        continue
+
+        threading.Thread(target=serve, daemon=True).start()
+        yield server.getsockname()[1]
+
+
+def mysql(version: bytes) -> bytes:
+    """The first packet of a MySQL server (its protocol, "Protocol::HandshakeV10")."""
+    body = b"\x0a" + version + b"\0" + bytes(30)
+    return len(body).to_bytes(3, "little") + b"\0" + body
+
+
+INFO = b"$40\r\n# Server\r\nredis_version:7.2.4\r\nos:Linux\r\n\r\n"
+VALKEY = b"$60\r\n# Server\r\nredis_version:7.2.4\r\nvalkey_version:8.0.1\r\n\r\n"
+SEARCH = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{"version": {"number": "8.13.4"}}'
+
+
+@pytest.mark.parametrize(
+    "name, version, says, first, verdict, reason",
+    [
+        ("mysql", ">=8", mysql(b"8.0.36"), True, "met", "8.0.36 is accepted"),
+        ("mysql", ">=9", mysql(b"8.0.36-0ubuntu"), True, "unmet", "8.0.36 is too old"),
+        ("mariadb", ">=10.6", mysql(b"5.5.5-10.11.6-MariaDB-0+deb12u1"), True, "met", "10.11.6 is accepted"),
+        ("mariadb", None, mysql(b"11.4.2-MariaDB-ubu2404"), True, "met", "MariaDB 11.4.2 listens"),
+        ("mysql", None, mysql(b"5.5.5-10.11.6-MariaDB"), True, "unmet", "is MariaDB 10.11.6, not mysql"),
+        ("mysql", ">=8", b"\x10\0\0\0\xff\x6a\x04Host is blocked", True, "unknown", "it refuses to talk"),
+        ("mysql", ">=8", b"SSH-2.0-x\r\n" + bytes(5000), True, "unknown", "no greeting of MySQL"),
+        ("mysql", ">=8", b"", True, "unknown", "its version is not known"),
+        ("redis", ">=7", INFO, False, "met", "7.2.4 is accepted"),
+        ("redis", ">=7", b"-NOAUTH Authentication required.\r\n", False, "unknown", "no version without a password: “NOAUTH"),
+        ("redis", None, VALKEY, False, "unmet", "is Valkey 8.0.1, not redis"),
+        ("redis", ">=7", b"HTTP/1.1 400 Bad\r\n\r\n", False, "unknown", "no answer of Redis"),
+        ("postgres", None, b"N", False, "met", "PostgreSQL listens"),
+        ("postgresql", ">=14", b"S", False, "unknown", "it tells its version only to users; set PGUSER"),
+        ("nginx", ">=1.20", b"HTTP/1.1 200 OK\r\nServer: nginx/1.22.1\r\n\r\n", False, "met", "1.22.1 is accepted"),
+        ("http", ">=1", b"HTTP/1.1 200 OK\r\nserver: uvicorn\r\n\r\n", False, "unknown", "uvicorn does not tell its version"),
+        ("elasticsearch", ">=8", SEARCH, False, "met", "8.13.4 is accepted"),
+        ("memcached", ">=1.6", b"VERSION 1.6.21\r\n", False, "met", "1.6.21 is accepted"),
+        ("tide-queue", None, b"hello", True, "met", "something listens"),
+        ("tide-queue", ">=1", b"hello", True, "unknown", "does not know the protocol of tide-queue"),
+    ],
+)  # fmt: skip
+def test_a_service_and_what_is_made_of_it(
+    world: World, name: str, version: str | None, says: bytes, first: bool, verdict: str, reason: str
+) -> None:
+    with listener(says, first=first) as port:
+        wanted = f'version = "{version}"\n' if version else ""
+        world.write({"dokimon.toml": f'format = 1\n[[need]]\nservice = "{name}"\nport = {port}\n{wanted}'})
+        (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert (finding["verdict"], reason in finding["reason"]) == (verdict, True), finding
+
+
+def test_a_service_that_says_nothing_is_waited_for_a_moment_only(world: World) -> None:
+    with listener(b"", first=False, hold=True) as port:
+        world.write({"dokimon.toml": f'format = 1\n[[need]]\nservice = "mysql"\nport = {port}\nversion = "8"\n'})
+        (finding,) = world.dokimon("verify", "--format", "json", seconds=20).report["requirements"]
+    assert finding["verdict"] == "unknown" and "did not greet within 2 seconds" in finding["reason"]
+
+
+@pytest.mark.parametrize(
+    "says, verdict, reason",
+    [(b"5.5.5-10.11.6-MariaDB", "met", "mariadb: 10.11.6"), (b"5.7.44", "unmet", "too old"), (b"8.0.36", "met", "mysql: 8.0.36")],
+)  # fmt: skip
+def test_either_of_two_services_will_do(world: World, says: bytes, verdict: str, reason: str) -> None:
+    with listener(mysql(says), first=True) as port:
+        either = f'{{ service = "mariadb", port = {port}, version = ">=10.6" }}, {{ service = "mysql", port = {port}, version = ">=8" }}'
+        world.write({"dokimon.toml": f"format = 1\n[[need]]\nany = [{either}]\n"})
+        (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["verdict"] == verdict and reason in finding["reason"], finding
+    assert verdict == "met" or len(finding["remedies"]) == 2
+
+
+def test_postgresql_is_asked_by_its_own_client_where_credentials_are_given(world: World) -> None:
+    world.tool("psql", '[ "$PGPASSWORD" = tide ] && case "$*" in *-w*) echo 16.3;; esac')
+    world.environment |= {"PGUSER": "ferry", "PGPASSWORD": "tide"}
+    with listener(b"N", first=False) as port:
+        world.write({"dokimon.toml": f'format = 1\n[[need]]\nservice = "postgres"\nport = {port}\nversion = ">=15"\n'})
+        (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["verdict"] == "met" and finding["found"]["version"] == "16.3"
+
+
+def test_nothing_listens_and_another_machine(world: World, free_port: int) -> None:
+    world.write(
+        {
+            "dokimon.toml": f'format = 1\n[[need]]\nservice = "redis"\nport = {free_port}\n'
+            '[[need]]\nservice = "mysql"\nport = 3306\nhost = "db.saltmarsh.example"\n'
+        }
+    )
+    redis, other = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert redis["verdict"] == "missing" and f"nothing listens on 127.0.0.1 port {free_port}" in redis["reason"]
+    assert other["verdict"] == "unknown" and "is another machine, which is not asked" in other["reason"]
