@@ -247,6 +247,15 @@ def test_tools_are_asked_where_no_project_has_a_say(world: World) -> None:
     assert copy.version == "1.22.22"
 
 
+@pytest.mark.parametrize("name", ["LD_LIBRARY_PATH", "PYTHONPATH", "NODE_OPTIONS", "RUBYOPT", "PERL5LIB", "CLASSPATH"])
+def test_variables_that_name_the_checkout_do_not_reach_a_tool(world: World, name: str) -> None:
+    world.tool("git", f"echo git version 1.${{#{name}}}")
+    for value, length in ((str(world.checkout / "x"), 0), ("--require=./x", 0), ("/opt/x", 6)):
+        environment = {**world.environment, name: value}
+        copy = surveyed(["git"], world.checkout, world.checkout, environment)["git"][0]
+        assert copy.version == f"1.{length}"
+
+
 @pytest.mark.parametrize(
     "name, folder, known",
     [

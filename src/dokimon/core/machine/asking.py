@@ -13,7 +13,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.catalogue import Ask
-from dokimon.core.machine.platform import kill_session
+from dokimon.core.machine.platform import kill_session, path_folders
 from dokimon.core.text import clean, without_sequences
 
 LIMIT_SECONDS = 10.0
@@ -25,7 +25,12 @@ _QUIET = {
 }  # fmt: skip
 """What every tool is told: plain words, no colours, no pager, no dialogue, no reports home."""
 
-_CODE_FROM_ENVIRONMENT = ("LD_PRELOAD", "LD_LIBRARY_PATH", "BASH_ENV", "ENV")
+_CODE_FROM_ENVIRONMENT = (
+    "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "DYLD_INSERT_LIBRARIES", "DYLD_LIBRARY_PATH", "BASH_ENV", "ENV",
+    "PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "NODE_OPTIONS", "NODE_PATH", "RUBYOPT", "RUBYLIB", "PERL5OPT", "PERL5LIB",
+    "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "CLASSPATH", "GIT_EXEC_PATH", "GIT_CONFIG_GLOBAL",
+    "OPENSSL_CONF", "OPENSSL_MODULES",
+)  # fmt: skip
 """Variables that make a program load something else first; kept only when they name nothing in the checkout."""
 
 
@@ -107,7 +112,13 @@ class Asker(msgspec.Struct, frozen=True):
         for name in _CODE_FROM_ENVIRONMENT:
             if not self._harmless(guarded.get(name, "/")):
                 del guarded[name]
-        return {**guarded, **_QUIET, **how.environment}
+        # A tool that is a script finds the programs it calls on PATH: none of them may be the checkout's.
+        folders = [
+            str(place)
+            for place, absolute in path_folders(self.environment, self.checkout)
+            if absolute and not place.is_relative_to(self.checkout)
+        ]
+        return {**guarded, "PATH": os.pathsep.join(folders), **_QUIET, **how.environment}
 
     def _harmless(self, value: str) -> bool:
         return value.startswith("/") and str(self.checkout) not in value

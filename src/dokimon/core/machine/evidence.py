@@ -10,7 +10,8 @@ from dokimon.core.machine.catalogue import Evidence
 from dokimon.core.machine.folders import matching
 from dokimon.core.text import clean
 
-_LARGEST_BYTES = 1024 * 1024
+_LARGEST_BYTES = 4 * 1024 * 1024
+"""A manifest of a Rust toolchain and an archive of PHP are the largest files that are read."""
 
 
 def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple[str, Path] | None:

@@ -1,0 +1,126 @@
+"""A checkout that wants to be run: what the kernel saw of `verify`, `tools` and `path` in it."""
+
+from __future__ import annotations
+
+import os
+import re
+import shutil
+import subprocess
+from pathlib import Path
+
+import pytest
+
+from conftest import DOKIMON, World
+
+NAMES = (
+    "node",
+    "npm",
+    "yarn",
+    "git",
+    "python",
+    "python3",
+    "java",
+    "mvn",
+    "gradle",
+    "rustc",
+    "cargo",
+    "php",
+    "go",
+    "ruby",
+    "uname",
+    "stty",
+    "dirname",
+    "readlink",
+    "sh",
+    "env",
+)
+
+TOOLS = "git node npm python pip java javac maven gradle php composer rustc cargo rustup go ruby gem gcc cmake".split()
+
+CALLS = (
+    "execve,execveat,connect,openat,open,creat,rename,renameat,renameat2,unlink,unlinkat,mkdir,mkdirat,rmdir,"
+    "symlink,symlinkat,link,linkat,chmod,fchmodat,truncate,sendto"
+)
+
+
+@pytest.fixture
+def hostile(world: World) -> World:
+    """Programs of all names at every place where they might be found, and settings that tools are known to obey."""
+    evil = world.checkout / "evil"
+    for folder in ("", "bin", "node_modules/.bin", "vendor/bin", ".venv/bin", "evil/bin"):
+        for name in NAMES:
+            world.tool(name, f"touch {world.home}/was-run; echo v99.0.0", world.checkout / folder)
+    for hook in ("post-checkout", "pre-commit", "fsmonitor-watchman"):
+        world.tool(hook, f"touch {world.home}/was-run", world.checkout / ".git/hooks")
+    needs = "".join(f'[[need]]\ntool = "{name}"\n' for name in ("git", "go", "ruby", "./npm", "evil", "gradle", "yarn"))
+    world.write(
+        {
+            ".git/config": f"[core]\n\tfsmonitor = {evil}/bin/sh\n\tpager = {evil}/bin/sh\n[alias]\n\tversion = !{evil}/bin/sh\n",
+            ".npmrc": f"node-options=--require={evil}/x.js\nscript-shell={evil}/bin/sh\n",
+            ".yarnrc": f'yarn-path "{evil}/x.js"\n',
+            ".yarnrc.yml": "yarnPath: evil/x.js\n",
+            ".mvn/jvm.config": f"-javaagent:{evil}/x.jar\n",
+            ".mvn/wrapper/maven-wrapper.properties": "distributionUrl=https://saltmarsh.example/maven.zip\n",
+            "gradle.properties": f"org.gradle.java.home={evil}\n",
+            ".python-version": "../../../../../../../checkout/evil\n",
+            "rust-toolchain.toml": '[toolchain]\npath = "./evil"\n',
+            ".tool-versions": f"nodejs path:{evil}\nphp ref:x\n",
+            "package.json": '{"engines": {"node": ">=1", "npm": ">=1"}, "packageManager": "yarn@4.0.0"}',
+            "pyproject.toml": '[project]\nname = "x"\nrequires-python = ">=3.1"\n',
+            "pom.xml": "<project><properties><maven.compiler.release>17</maven.compiler.release></properties></project>",
+            "composer.json": '{"require": {"php": ">=7", "ext-mbstring": "*"}}',
+            "evil/x.js": "require('fs').writeFileSync('was-run', '')",
+            "sitecustomize.py": "open('was-run', 'w')",
+            "dokimon.toml": f'format = 1\n[[tool]]\nname = "evil"\ncommands = ["evil"]\nhomes = ["{evil}/bin"]\n{needs}',
+        }
+    )
+    (world.tools / "npm").symlink_to(world.checkout / "npm")
+    world.environment |= {
+        "PATH": f"::.:bin:{world.checkout}/node_modules/.bin:{evil}/bin:{world.tools}:{os.environ['PATH']}",
+        "NODE_OPTIONS": "--require=./evil/x.js",
+        "BASH_ENV": f"{evil}/x.js",
+        # Not PYTHONPATH: with that, Python itself loads what it names before Dokimon begins.
+        "JAVA_TOOL_OPTIONS": f"-javaagent:{evil}/x.jar",
+        "RUBYOPT": "-r./evil/x",
+        "PHPRC": ".",
+        "LD_PRELOAD": "",
+        "GIT_CONFIG_COUNT": "0",
+    }
+    return world
+
+
+@pytest.mark.skipif(not shutil.which("strace"), reason="no strace on this machine")
+@pytest.mark.parametrize("arguments", [["verify", "--fresh"], ["tools", *TOOLS], ["path"], ["verify", "--pick"]])
+def test_looking_runs_nothing_of_the_checkout_connects_to_nothing_and_writes_only_its_cache(
+    hostile: World, arguments: list[str]
+) -> None:
+    before = {path: path.lstat().st_mtime_ns for path in hostile.checkout.rglob("*")}
+    trace = hostile.home / "trace"
+    traced = ["strace", "-f", "-qq", "-s", "512", "-e", f"trace={CALLS}", "-o", str(trace), str(DOKIMON), *arguments]
+    ended = subprocess.run(
+        traced, cwd=hostile.checkout, env=hostile.environment, capture_output=True, text=True, check=False, timeout=300
+    )
+    assert "Traceback" not in ended.stderr and ended.stdout, ended
+    calls = trace.read_text(errors="replace").splitlines()
+    assert sum("execve(" in call for call in calls) > 3, "nothing was asked at all"
+    assert not (hostile.home / "was-run").exists()
+    assert {path: path.lstat().st_mtime_ns for path in hostile.checkout.rglob("*")} == before
+    for call in calls:
+        name, _, rest = call.partition(" ")[2].strip().partition("(")
+        named = re.findall(r'"((?:[^"\\]|\\.)*)"', rest.partition("[")[0] if name.startswith("exec") else rest)
+        if name.startswith("execve"):
+            assert named[0].startswith("/") and not named[0].startswith(str(hostile.checkout)), call
+        elif name in ("connect", "sendto"):
+            # A tool of the catalogue may look at this machine; none of these is what `verify` asks about here.
+            assert "AF_INET" not in rest or ("127.0.0.1" in rest and "tools" in arguments), call
+        elif "= -1" in rest:
+            continue
+        elif not name.startswith("open") or re.search(r"O_WRONLY|O_RDWR|O_CREAT|O_TRUNC", rest):
+            assert all(_may_be_written(Path(path), hostile) for path in named), call
+
+
+def _may_be_written(path: Path, world: World) -> bool:
+    """Dokimon's own cache; what is no file at all; and what Python compiles of Dokimon itself the first time."""
+    cache = world.home / ".cache/dokimon"
+    nothing_kept = path.parts[1:2] in (("dev",), ("proc",))
+    return path.is_relative_to(cache) or path == cache.parent or nothing_kept or "__pycache__" in path.parts
