@@ -35,7 +35,27 @@ NAMES = (
     "env",
 )
 
-TOOLS = "git node npm python pip java javac maven gradle php composer rustc cargo rustup go ruby gem gcc cmake".split()
+TOOLS = [
+    "git",
+    "node",
+    "npm",
+    "python",
+    "pip",
+    "java",
+    "javac",
+    "maven",
+    "gradle",
+    "php",
+    "composer",
+    "rustc",
+    "cargo",
+    "rustup",
+    "go",
+    "ruby",
+    "gem",
+    "gcc",
+    "cmake",
+]
 
 CALLS = (
     "execve,execveat,connect,openat,open,creat,rename,renameat,renameat2,unlink,unlinkat,mkdir,mkdirat,rmdir,"

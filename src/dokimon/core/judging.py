@@ -4,6 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -12,12 +13,14 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.components import Component, same_name
 from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, system_name
-from dokimon.core.machine.services import Greeting, is_the_product
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding, FindingVerdict, Found
 from dokimon.core.text import clean
 from dokimon.core.versions import Constraint, VersionFault
 from dokimon.core.versions.orders.dotted import Key, parse
+
+if TYPE_CHECKING:
+    from dokimon.core.machine.services import Greeting
 
 
 class Machine(msgspec.Struct, frozen=True):
@@ -181,6 +184,8 @@ def _of_service(requirement: Requirement, machine: Machine) -> Judged:
 
 def _another_product(wanted: str, product: str) -> bool:
     """Databases that speak one protocol are told apart; behind HTTP anything may stand."""
+    from dokimon.core.machine.services import is_the_product
+
     return wanted.lower() in ("mysql", "mariadb", "redis", "valkey") and not is_the_product(wanted, product)
 
 

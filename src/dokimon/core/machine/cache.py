@@ -8,7 +8,6 @@ start another file, and that one may change alone: what a script says is never k
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 from pathlib import Path
 
@@ -53,7 +52,7 @@ class Cache:
             status.st_mtime_ns, status.st_ctime_ns,
             how.pattern, how.facts, how.others, how.environment, how.without, arguments,
         )  # fmt: skip
-        return hashlib.blake2b(msgspec.json.encode(asked), digest_size=16).hexdigest()
+        return msgspec.json.encode(asked).decode()
 
     def get(self, key: str | None) -> Answer | None:
         """Return the answer under this key, or None."""

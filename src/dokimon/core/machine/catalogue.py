@@ -39,7 +39,8 @@ class Evidence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
     `path` is relative to the folder that the program really lies in; to the one in which it is named with
     `of = "named"`; or to the folder around it whose path ends in what `of` says. It may hold wildcards. `pattern` is
-    searched in the file's text, or in its path with `in = "path"`; its first group is the version. `program` limits
+    searched in the file's text, in its path with `in = "path"`, or in the text of the file `inside` the archive that it
+    is; its first group is the version. `program` limits
     this to programs of that file name. Of several matches the newest counts with `newest`, else none does.
     """
 
@@ -49,6 +50,7 @@ class Evidence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     where: str = msgspec.field(default="text", name="in")
     program: str = "*"
     newest: bool = False
+    inside: str | None = None
 
 
 class Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True):

@@ -28,7 +28,10 @@ def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple
         if len(paths) > 1 and not place.newest:
             continue
         for path in paths:
-            text = str(path) if place.where == "path" else text_of(path)
+            if place.inside:
+                text = _text_inside(path, place.inside)
+            else:
+                text = str(path) if place.where == "path" else text_of(path)
             if place.where == "path" and "*" in place.path and not path.exists():
                 continue
             if found := re.search(place.pattern, text, re.MULTILINE):
@@ -42,6 +45,17 @@ def _folder(program: Path, real: Path, of: str) -> Path | None:
     if of == "real":
         return real.parent
     return next((folder for folder in real.parents if str(folder).endswith(f"/{of}")), None)
+
+
+def _text_inside(path: Path, name: str) -> str:
+    """Return the text of a file in a ZIP archive (a JAR is one); nothing where there is no such file."""
+    import zipfile
+
+    try:
+        with zipfile.ZipFile(path) as archive, archive.open(name) as file:
+            return file.read(_LARGEST_BYTES).decode("utf-8", "replace")
+    except (OSError, KeyError, ValueError, RuntimeError, NotImplementedError, zipfile.BadZipFile):
+        return ""
 
 
 def text_of(path: Path, limit: int = _LARGEST_BYTES) -> str:

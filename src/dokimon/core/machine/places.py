@@ -12,7 +12,7 @@ from functools import cache, cached_property
 from pathlib import Path
 
 from dokimon.core.machine.folders import folders_of
-from dokimon.core.machine.platform import path_folders, program_names
+from dokimon.core.machine.platform import identity, path_folders, program_names
 
 
 class Places:
@@ -26,11 +26,18 @@ class Places:
 
     @cached_property
     def on_path(self) -> list[tuple[str, bool]]:
-        """The folders of PATH that are there, each once and in order, with whether they stand there as absolute paths."""
-        found: dict[str, bool] = {}
+        """The folders of PATH that are there, each once and in order, with whether they stand there as absolute paths.
+
+        Two names of one folder (`/bin` and `/usr/bin` on many systems) are one folder.
+        """
+        named: dict[str, bool] = {}
         for place, absolute in path_folders(self.environment, self.folder):
-            found.setdefault(str(place), absolute)
-        return [(place, absolute) for place, absolute in found.items() if _is_folder(place)]
+            named.setdefault(str(place), absolute)
+        found: dict[object, tuple[str, bool]] = {}
+        for name, absolute in named.items():
+            if _is_folder(name):
+                found.setdefault(identity(name), (name, absolute))
+        return list(found.values())
 
     @cached_property
     def usual(self) -> list[str]:
@@ -92,7 +99,7 @@ class Places:
         unreadable = [place for place, _ in self.on_path if not os.access(place, os.X_OK)]
         if unreadable:
             found.append(f"PATH names {', '.join(unreadable[:3])}, which you may not look into")
-        missing = len({str(place) for place, _ in entries}) - len(self.on_path)
+        missing = sum(not _is_folder(each) for each in {str(place) for place, _ in entries})
         if missing:
             words = "folder that is" if missing == 1 else "folders that are"
             found.append(f"PATH names {missing} {words} not there")

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator
 from itertools import pairwise
 from pathlib import Path
 
@@ -41,13 +41,19 @@ class Copy(msgspec.Struct, frozen=True):
         """The program that runs in the end: the one behind a shim, else the file behind the links."""
         return self.shim.program if self.shim and self.shim.program else self.real
 
+    @property
+    def named(self) -> Path:
+        """The program as it is called: behind a shim the copy, else the path as PATH names it."""
+        return self.shim.program if self.shim and self.shim.program else self.path
+
 
 def copies_of(tool: Tool, places: Places, which: Which) -> list[Copy]:
     """Return every copy of `tool`, the one that a command reaches first in front, the same file once."""
     found: list[Copy] = []
+    files: set[object] = set()
     seen: set[object] = set()
     reached = False
-    for copy in _all_copies(tool, places, which):
+    for copy in _all_copies(tool, places, which, files):
         same = _what_it_is(copy)
         if same in seen:
             continue
@@ -65,30 +71,45 @@ def _what_it_is(copy: Copy) -> object:
     return str(environment) if (environment / "pyvenv.cfg").exists() else identity(copy.program)
 
 
-def _all_copies(tool: Tool, places: Places, which: Which) -> Iterator[Copy]:
-    for command in tool.commands:
-        first = True
-        for place, absolute in places.on_path:
-            for path in places.holds(place, command):
-                copy = _copy(path, places, which, absolute=absolute)
-                # What only the tool's second name reaches is reached all the same: `python3` where `python` is another.
-                yield msgspec.structs.replace(copy, other_name=command) if first and copy.fault is None else copy
-                first = first and copy.fault is not None
-    for path in places.like(tool.also) if tool.also else ():
+def _all_copies(tool: Tool, places: Places, which: Which, files: set[object]) -> Iterator[Copy]:
+    """Yield the copies on PATH in its order, then the others. `files` keeps what was looked at: off PATH, each once."""
+    for path, absolute, name in _on_path(tool, places):
+        files.add(identity(path))
+        copy = _copy(path, places, which, absolute=absolute)
+        # What only the tool's second name reaches is reached all the same: `python3` where `python` is another.
+        yield msgspec.structs.replace(copy, other_name=name) if name and copy.fault is None else copy
+    for path in _not_in(files, places.like(tool.also) if tool.also else ()):
         copy = _copy(path, places, which)
         if is_program(path) and copy.fault is None and not (copy.shim and copy.shim.says):
             yield msgspec.structs.replace(copy, other_name=path.name)
-    for folder in _homes(tool, places):
-        for command in tool.commands:
-            for path in places.holds(folder, command):
-                copy = _copy(path, places, which)
-                if copy.fault is None and copy.shim is None and not copy.own:
-                    yield msgspec.structs.replace(copy, off_path=True)
+    at_home = (path for folder in _homes(tool, places) for name in tool.commands for path in places.holds(folder, name))
+    for path in _not_in(files, at_home):
+        copy = _copy(path, places, which)
+        if copy.fault is None and copy.shim is None and not copy.own:
+            yield msgspec.structs.replace(copy, off_path=True)
     for place in places.own:
         # The root of a project holds wrappers of tools; programs of a tool's name there are nobody's.
         names = tool.wrappers if place.endswith("/.") else tool.commands
         for path in (path for name in names for path in places.holds(place, name)):
             yield Copy(path, _real(path), own=True)
+
+
+def _on_path(tool: Tool, places: Places) -> Iterator[tuple[Path, bool, str | None]]:
+    """Yield what lies on PATH under the names of the tool, whether by an absolute entry, and the name that reaches it."""
+    for command in tool.commands:
+        first = True
+        for place, absolute in places.on_path:
+            for path in places.holds(place, command):
+                yield path, absolute, command if first else None
+                first = first and not is_program(path)
+
+
+def _not_in(files: set[object], paths: Iterable[Path]) -> Iterator[Path]:
+    """Yield those of the paths that are no file of `files`, and add them."""
+    for path in paths:
+        if (same := identity(path)) not in files:
+            files.add(same)
+            yield path
 
 
 def _homes(tool: Tool, places: Places) -> Iterator[str]:

@@ -4,16 +4,14 @@ from __future__ import annotations
 
 import os
 from collections.abc import Collection, Iterable, Mapping, Sequence
-from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine import components
 from dokimon.core.machine.asking import Answer, Asker
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
-from dokimon.core.machine.components import Component
+from dokimon.core.machine.components import Component, of_copy, of_machine
 from dokimon.core.machine.evidence import version_in_files
 from dokimon.core.machine.places import Places
 from dokimon.core.machine.search import Copy, copies_of
@@ -84,23 +82,30 @@ class Surveyor:
         copies = [
             (entries[name], copy) for name in names for copy in copies_of(entries[name], self._places, self._which)
         ]
-        with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
-            of_machine = pool.map(self._of_machine, [entries[name] for name in names if name in parts_of])
-            told = pool.map(lambda pair: self._look_at(*pair, with_parts=pair[0].name in parts_of), copies)
-            found: dict[str, list[Installation]] = {name: [] for name in names}
-            components: list[Component] = []
-            for installation, parts in told:
-                if not _said_already(installation, found[installation.tool]):
-                    found[installation.tool].append(installation)
-                    components += parts
-            for parts in of_machine:
+        told = self._all_looked_at([(tool, copy, tool.name in parts_of) for tool, copy in copies])
+        found: dict[str, list[Installation]] = {name: [] for name in names}
+        components: list[Component] = []
+        for installation, parts in told:
+            if not _said_already(installation, found[installation.tool]):
+                found[installation.tool].append(installation)
                 components += parts
+        for name in (name for name in names if name in parts_of):
+            components += of_machine(entries[name], self._places.environment)
         self._cache.save()
         ordered = sorted(components, key=lambda each: each.tool)
         return Survey(found, tuple(ordered), tuple(self._places.notes()))
 
-    def _of_machine(self, tool: Tool) -> list[Component]:
-        return components.of_machine(tool, self._places.environment)
+    def _all_looked_at(self, copies: Sequence[tuple[Tool, Copy, bool]]) -> list[tuple[Installation, list[Component]]]:
+        """Look at each copy, in their order; programs are run side by side, and only where no file and no answer tells."""
+        told = [None if with_parts else self._known(tool, copy) for tool, copy, with_parts in copies]
+        left = [copy for copy, known in zip(copies, told, strict=True) if known is None]
+        if not left:
+            return [(known, []) for known in told if known]
+        from concurrent.futures import ThreadPoolExecutor
+
+        with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
+            looked = pool.map(lambda each: self._look_at(*each), left)
+            return [(known, []) if known else next(looked) for known in told]
 
     def _which(self, command: list[str]) -> str | None:
         """Ask a version manager for the program behind its shim, in the project's folder."""
@@ -118,8 +123,9 @@ class Surveyor:
         answer = self._asker.output([str(manager), *command[1:]], folder=self._folder)
         return next((line for line in answer.output.splitlines() if line.strip()), None)
 
-    def _look_at(self, tool: Tool, copy: Copy, *, with_parts: bool) -> tuple[Installation, list[Component]]:
-        installation = self._installation(tool, copy)
+    def _look_at(self, tool: Tool, copy: Copy, with_parts: bool) -> tuple[Installation, list[Component]]:
+        """Return the copy with its version, and its components where they are asked for, running it where it must be."""
+        installation = self._known(tool, copy) or self._asked(tool, copy)
         if not (with_parts and installation.reached and copy.program.is_file()):
             return installation, []
 
@@ -129,35 +135,36 @@ class Surveyor:
             answer, known_by = self._answer(copy.program, tool.ask, arguments, parts=True)
             return answer.output, known_by
 
-        return installation, components.of_copy(tool, installation.path, copy.program, installation.version, ask)
+        return installation, of_copy(tool, installation.path, copy.program, installation.version, ask)
 
-    def _installation(self, tool: Tool, copy: Copy) -> Installation:
+    def _known(self, tool: Tool, copy: Copy) -> Installation | None:
+        """Return the copy where nothing must be run to know its version, or why there is none; else None."""
         made = _standing(tool, copy)
-        if copy.fault or (copy.shim and copy.shim.says):
-            return made
         shim = copy.shim
+        if copy.fault or (shim and shim.says):
+            return made
         if shim and shim.manager == "corepack":
             return msgspec.structs.replace(made, version=shim.version, known_by="file")
-        named = shim.program if shim and shim.program else copy.path
+        named = copy.named
         if told := version_in_files(named, named.resolve() if shim else copy.real, tool.evidence):
             via = made.via or (clean(str(told[1])) if told[1] != copy.path else None)
             return msgspec.structs.replace(made, version=told[0], known_by="file", via=via)
+        reason = None
         if copy.own:
             reason = "is the project's own and is not run; no file tells its version"
-            return msgspec.structs.replace(made, reason=reason)
-        if not tool.ask.arguments:
+        elif not tool.ask.arguments:
             reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
+        elif tool.ask.never:
+            reason = tool.ask.never
+        if reason:
             return msgspec.structs.replace(made, reason=reason)
-        answer, known_by = self._answer(named, tool.ask, tool.ask.arguments, parts=False)
-        return msgspec.structs.replace(
-            made,
-            version=answer.version,
-            facts=answer.facts,
-            known_by=known_by if answer.version else None,
-            reason=f"is {answer.another}, not {tool.title}" if answer.another else answer.reason,
-            fault="another tool" if answer.another else None,
-            seconds=round(answer.seconds, 3) if known_by == "asked" and not tool.ask.never else None,
-        )
+        key = self._cache.key(named, tool.ask, tool.ask.arguments)
+        known = self._cache.get(key)
+        return _told(made, tool, known, "cache") if known else None
+
+    def _asked(self, tool: Tool, copy: Copy) -> Installation:
+        answer, known_by = self._answer(copy.named, tool.ask, tool.ask.arguments, parts=False)
+        return _told(_standing(tool, copy), tool, answer, known_by)
 
     def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[Answer, str]:
         key = self._cache.key(program, how, arguments)
@@ -166,6 +173,18 @@ class Surveyor:
         answer = self._asker.parts(program, how, arguments) if parts else self._asker.version(program, how)
         self._cache.put(key, answer)
         return answer, "asked"
+
+
+def _told(made: Installation, tool: Tool, answer: Answer, known_by: str) -> Installation:
+    return msgspec.structs.replace(
+        made,
+        version=answer.version,
+        facts=answer.facts,
+        known_by=known_by if answer.version else None,
+        reason=f"is {answer.another}, not {tool.title}" if answer.another else answer.reason,
+        fault="another tool" if answer.another else None,
+        seconds=round(answer.seconds, 3) if known_by == "asked" else None,
+    )
 
 
 def _said_already(installation: Installation, found: Sequence[Installation]) -> bool:

@@ -3,13 +3,11 @@
 from __future__ import annotations
 
 import os
-import platform
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
-import psutil
 
 from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.evidence import text_of
@@ -33,6 +31,10 @@ class System(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fie
 
 def this_system(folder: Path) -> System:
     """Return what is known of this machine; free disk is that of the file system which holds `folder`."""
+    import platform
+
+    import psutil
+
     free = 0
     for place in (folder, *folder.parents):
         try:
@@ -48,6 +50,8 @@ def this_system(folder: Path) -> System:
 
 def _release() -> str:
     """The name that the distribution gives itself (os-release(5)); elsewhere what Python knows."""
+    import platform
+
     if LINUX:
         for file in ("/etc/os-release", "/usr/lib/os-release"):
             if found := re.search(r'^PRETTY_NAME="?([^"\n]+)', text_of(Path(file)), re.MULTILINE):
@@ -60,6 +64,8 @@ def _release() -> str:
 def _libc() -> str | None:
     if not LINUX:
         return None
+    import platform
+
     name, version = platform.libc_ver()
     if name:
         return f"{name} {version}".strip()
