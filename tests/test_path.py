@@ -223,3 +223,27 @@ def test_a_folder_that_would_mend_one_need_and_break_another_is_not_put_first(wo
     world.tool("go", "echo go version go1.22 linux/amd64", clean)
     world.environment["PATH"] += f":{clean}"
     assert world.dokimon("path").out == f'export PATH={clean}:"$PATH"\n'
+
+
+@pytest.mark.parametrize(
+    "manager, wanted, command",
+    [
+        ("apt-get", None, "sudo apt-get install nodejs npm"),
+        ("dnf", None, "sudo dnf install nodejs"),
+        ("apk", None, "sudo apk add nodejs npm"),
+        ("brew", None, "brew install node"),
+        ("brew", ">=20.5 <21", "brew install node@20"),
+        ("apt-get", ">=20.5 <21", None),  # the system has one version, which may or may not do
+    ],
+)
+def test_the_way_of_this_system(world: World, manager: str, wanted: str | None, command: str | None) -> None:
+    (world.tools / "python").unlink()
+    world.tool(manager, "exit 1")
+    version = f'version = "{wanted.replace(" ", ", ")}"\n' if wanted else ""
+    world.write({"dokimon.toml": f'format = 1\n[[need]]\ntool = "node"\n{version}'})
+    world.environment["PATH"] = str(world.tools)
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    if finding["verdict"] == "off-path":
+        pytest.skip("this machine has a Node.js in a usual home off PATH")
+    assert finding["remedies"][0].get("command") == command
+    assert finding["remedies"][-1]["say"].startswith("install Node.js")

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 import shlex
+import tomllib
 from collections.abc import Sequence
+from functools import cache
 from pathlib import Path
 
 from dokimon.core.choosing import spoils
@@ -105,8 +107,10 @@ def _other_copy(requirement: Requirement, machine: Machine) -> list[Remedy]:
 
 
 def _ways(requirement: Requirement, entry: Tool, machine: Machine) -> Sequence[Remedy]:
+    """Return the ways that fit this machine: version managers that are here, its system's packages, the ecosystem's own."""
+    recipes = sorted([*_from_packages(entry, machine), *entry.remedy], key=lambda recipe: recipe.has is None)
     fitting = []
-    for recipe in entry.remedy:
+    for recipe in recipes:
         part = re.fullmatch(recipe.part, requirement.component or "") if recipe.part else None
         if bool(recipe.part) != bool(requirement.component) or (recipe.part and part is None):
             continue
@@ -117,6 +121,26 @@ def _ways(requirement: Requirement, entry: Tool, machine: Machine) -> Sequence[R
             named = part[1] if part and part.re.groups else requirement.component or ""
             fitting.append(_filled(recipe, requirement, entry, named or ""))
     return fitting
+
+
+@cache
+def _package_managers() -> dict[str, str]:
+    return tomllib.loads((Path(__file__).parent / "machine" / "system_packages.toml").read_text("utf-8"))
+
+
+def _from_packages(entry: Tool, machine: Machine) -> list[Recipe]:
+    """The way of the first package manager that is here and has the tool. Most have one version, which may or may not do."""
+    for manager, command in _package_managers().items():
+        package = entry.packages.get(manager)
+        if package and is_here(manager, machine.environment):
+            say = f"install {entry.title} from this system's packages"
+            unversioned = re.sub(r"@\{\w+\}", "", package)
+            made = (
+                [Recipe(say, command.replace("{}", unversioned), only="any-version")] if "{" not in unversioned else []
+            )
+            versioned = [Recipe(say, command.replace("{}", package), only="a-version")] if "{" in package else []
+            return made + versioned
+    return []
 
 
 def _filled(recipe: Recipe, requirement: Requirement, entry: Tool, part: str) -> Remedy:

@@ -47,22 +47,22 @@ def read_pyproject(manifest: Manifest) -> list[Requirement]:
     return [*found, *_build_system(manifest, data)]
 
 
+_DEPENDENCY = re.compile(
+    r"\s*(?P<name>[A-Za-z0-9][\w.-]*)\s*(?:\[[^\]]*\])?\s*\(?\s*(?P<wanted>[<>=!~][^;()]*?)\s*\)?\s*(?:;.*)?"
+)
+"""A dependency with versions, its extras and its condition left aside (PEP 508). One without versions says nothing here."""
+
+
 def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
     """The build tools' own minimums: facts, since pip fetches them into an environment of its own."""
-    from packaging.requirements import InvalidRequirement
-    from packaging.requirements import Requirement as Dependency
-
     requires = _at(data, ("build-system", "requires"))
     found = []
     for text in requires if isinstance(requires, list) else []:
-        try:
-            dependency = Dependency(text)
-        except (InvalidRequirement, TypeError):
-            continue
-        if dependency.specifier:
+        dependency = _DEPENDENCY.fullmatch(text) if isinstance(text, str) else None
+        if dependency:
             source = manifest.source(toml_line(manifest.text, ("build-system", "requires")))
-            wanted, why = str(dependency.specifier), "pip fetches it for the build"
-            found.append(brought(requirement(dependency.name, wanted, "pep440", source, why=why)))
+            wanted, why = dependency["wanted"].strip(), "pip fetches it for the build"
+            found.append(brought(requirement(dependency["name"], wanted, "pep440", source, why=why)))
     return found
 
 
