@@ -176,12 +176,11 @@ def test_a_manager_that_must_be_asked_is_asked_in_the_folder_of_the_project(worl
         ("erlang", "erlang/bin/erl", {"erlang/releases/25/OTP_VERSION": "25.3\n", "erlang/releases/26/OTP_VERSION": "26.2.5\n"}, "26.2.5"),
         ("flutter", "flutter/bin/flutter", {"flutter/version": "3.22.1\n"}, "3.22.1"),
         ("dotnet", "dotnet/dotnet", {"dotnet/sdk/8.0.301/dotnet.dll": "", "dotnet/sdk/9.0.100/dotnet.dll": ""}, "9.0.100"),
-        ("adb", "sdk/platform-tools/adb", {"sdk/platform-tools/source.properties": "Pkg.Revision = 35.0.1\n"}, "35.0.1"),
         ("poetry", "venv/bin/poetry", {"venv/lib/python3.11/site-packages/poetry-1.8.3.dist-info/METADATA": ""}, "1.8.3"),
         ("cmake", "venv/bin/cmake", {"venv/lib/python3.11/site-packages/cmake-3.29.2.dist-info/METADATA": ""}, "3.29.2"),
         ("code", "app/bin/code", {"app/package.json": '{"version": "1.90.0"}'}, "1.90.0"),
         ("rustc", "tc/bin/rustc", {"tc/lib/rustlib/multirust-channel-manifest.toml": '[pkg.cargo]\nversion = "0.1"\n[pkg.rust]\nversion = "1.79.0 (ab 2024)"\n'}, "1.79.0"),
-        ("cargo", "tc/bin/cargo", {"tc/lib/rustlib/multirust-channel-manifest.toml": '[pkg.cargo]\nversion = "1.79.1 (ab)"\n'}, "1.79.1"),
+        ("cargo", "tc/bin/cargo", {"tc/lib/rustlib/multirust-channel-manifest.toml": '[pkg.cargo]\nversion = "0.80.0 (ab)"\n[pkg.rust]\nversion = "1.79.0 (ab)"\n'}, "1.79.0"),
         ("sbt", "sbt/bin/sbt", {}, None),
     ],
 )  # fmt: skip

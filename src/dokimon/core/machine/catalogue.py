@@ -125,8 +125,8 @@ class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     `also` are wildcards of other names under which copies lie on PATH (`python3.[0-9]*`). `homes` are folders in which
     copies usually lie that PATH does not reach, with wildcards, `~` and variables; `registry` the keys and values of
     the Windows registry that name such folders. `packages` are the names under which package managers of systems have
-    it; one that names a version (`node@{pick}`) serves needs of a version too. `home_variables` are environment variables that name the tool's home,
-    `wrappers` the names of scripts with which a project brings the tool itself.
+    it; one that names a version (`node@{pick}`) serves needs of a version too. `home_variables` are environment variables
+    that name the tool's home, `wrappers` the names of scripts with which a project brings the tool itself.
     """
 
     name: str
