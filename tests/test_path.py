@@ -25,7 +25,9 @@ def right(world: World) -> Path:
 
 
 def test_verify_picks_and_says_so(ferry: World) -> None:
+    ferry.write({".nvmrc": "20.11.1"})
     plain = ferry.dokimon("verify")
+    assert plain.out.count(f"export PATH={right(ferry).parent}") == 1 and "→ as above" in plain.out
     assert plain.status == 1 and str(Path("~/.nvm/versions/node/v20.11.1")) not in plain.err
     ended = ferry.dokimon("verify", "--pick")
     assert ended.status == 0 and "picked: with ~/.nvm/versions/node/v20.11.1/bin first on PATH" in ended.out
@@ -43,6 +45,19 @@ def test_smoke_runs_with_what_was_picked(ferry: World) -> None:
     assert ferry.dokimon("smoke").status == 1
     ended = ferry.dokimon("smoke", "--pick")
     assert ended.status == 0 and "picked: with ~/.nvm" in ended.out, ended
+
+
+def test_either_of_two_tools_is_put_first(world: World) -> None:
+    either = 'any = [{ tool = "bun", version = ">=1" }, { tool = "deno", version = ">=2" }]'
+    world.write({"dokimon.toml": f"format = 1\n[[need]]\n{either}\n"})
+    world.environment["PATH"] = str(world.tools)
+    world.tool("sh", 'exec /bin/sh "$@"')
+    assert "no copy of bun or deno on this machine would do" in world.dokimon("path").err
+    world.tool("deno", "echo deno 2.1.0", world.home / ".deno/bin")
+    assert world.dokimon("path").out == f'export PATH={world.home}/.deno/bin:"$PATH"\n'
+    assert world.dokimon("verify", "--pick").status == 0
+    world.tool("bun", "echo 1.1.0")
+    assert world.dokimon("path").out == ""
 
 
 def test_nothing_to_pick_is_no_pick(ferry: World) -> None:
@@ -91,6 +106,7 @@ def test_a_variable_that_disagrees_with_path_or_points_to_nothing(world: World, 
     "wanted, found, says",
     [
         ("16", None, "mind that the 16 line has had no fixes since September 2023"),
+        (">=16, <17", None, "mind that the 16 line has had no fixes since September 2023"),
         (">=22", None, None),
         (">=14", "16.20.2", "16.20.2 is accepted; the 16 line has had no fixes since September 2023"),
     ],

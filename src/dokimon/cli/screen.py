@@ -130,21 +130,28 @@ def _found(finding: Finding) -> Text:
 
 def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
     """Draw, for each finding that is not met, its reason and what to do about it."""
+    shown: set[Remedy] = set()
     for folded in fold(each for each in findings if each.verdict not in ("met", None)):
         finding = folded.finding
         verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
         line = Text.assemble((subject_of(finding), "bold"), " ", verdict, f": {finding.reason}")
         console.print(line)
         if finding.why:
-            console.print(Padding(Text(f"asked for because {finding.why}"), (0, 0, 0, 2)))
-        draw_steps(console, finding.remedies)
+            console.print(Padding(Text(f"asked for because {finding.why}"), (0, 0, 0, 2), expand=False))
+        # Two needs of one tool are often mended by one step.
+        first = finding.remedies[:1]
+        if first and first[0] in shown and first[0].command:
+            console.print(Padding(Text("→ as above"), (0, 0, 0, 2), expand=False))
+        else:
+            draw_steps(console, finding.remedies)
+        shown.update(first)
         console.print()
 
 
 def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
     """Draw remedies: a sentence each, and the command on a line of its own, ready to copy."""
     for remedy in remedies:
-        console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2)))
+        console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2), expand=False))
         if remedy.command:
             console.print(Padding(Text(remedy.command, style="cyan"), (0, 0, 0, 6)), soft_wrap=True)
 

@@ -94,6 +94,6 @@ def draw_components(console: Console, components: Sequence[Component]) -> None:
         shown = [f"{each.name} {each.version}" if each.version else each.name for each in members[:_MOST_IN_A_ROW]]
         rest = len(members) - len(shown)
         console.print(Text.assemble((tool, "bold"), f" {what}, {len(members)}:"))
-        console.print(
-            Padding(Text(", ".join(shown) + (f" and {rest} more" if rest else "")), (0, 0, 1, 2), expand=False)
-        )
+        text = Text(", ".join(shown) + (f" and {rest} more" if rest else ""))
+        console.print(Padding(text, (0, 0, 0, 2), expand=False))
+        console.print()

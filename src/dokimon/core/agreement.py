@@ -9,7 +9,7 @@ import msgspec
 
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Requirement
-from dokimon.core.machine.catalogue import find_tool
+from dokimon.core.machine.catalogue import Lines, find_tool
 from dokimon.core.versions import VersionFault
 from dokimon.core.versions.common import in_common
 from dokimon.core.versions.orders.dotted import DOTTED
@@ -97,7 +97,12 @@ def _joined(group: Sequence[tuple[int, VersionSet]]) -> VersionSet:
 
 def _newest_line(tool: str, versions: VersionSet) -> str | None:
     entry = find_tool(tool)
-    for line in reversed(entry.lines.maintained if entry and entry.lines else []):
+    return newest_line(entry.lines, versions) if entry and entry.lines else None
+
+
+def newest_line(lines: Lines, versions: VersionSet) -> str | None:
+    """Return the newest maintained line of which `versions`, in the dotted order, holds some; None where it holds none."""
+    for line in reversed(lines.maintained):
         # Some version of the line, its newest for one, must be accepted.
         try:
             numbers = DOTTED.key(line)[0]

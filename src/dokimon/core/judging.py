@@ -350,7 +350,7 @@ def _component_missing(
         runtimes = ", ".join(f"{each.name} {each.version}" for each in mine if each.version)
         only = f" (only {runtimes})" if runtimes else ""
         return Judged("missing", f"the host {reached.path} is there, but no SDK is{only}")
-    return Judged("missing", f"{reached.path if reached else tool} has no {name}", reached)
+    return Judged("missing", f"{reached.path if reached else tool} has no {name}")
 
 
 def constraints_of(requirements: Iterable[Requirement]) -> dict[str, list[Constraint]]:

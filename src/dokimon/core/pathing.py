@@ -24,16 +24,19 @@ def folders_first(verified: Verified) -> Route:
     without = []
     requirements, copies = verified.declared.requirements, verified.installations
     needed = constraints_of(requirements)
-    required = dict.fromkeys(each.tool for each in requirements if each.kind == "tool" and each.strength == "required")
-    for tool in required:
-        reached = next((copy for copy in copies.get(tool, ()) if copy.reached), None)
-        if reached and accepted(reached, needed.get(tool, ())):
+    required = [each for each in requirements if each.kind == "tool" and each.strength == "required"]
+    for name, choices in {each.tool: each.alternatives or (each,) for each in required}.items():
+        # Of either-or needs each choice brings its own versions; any other need is one of `needed` itself.
+        tools = [(each.tool, [each.constraint] if each.constraint else []) for each in choices if each.kind == "tool"]
+        reached = [(copy, more) for tool, more in tools for copy in copies.get(tool, ()) if copy.reached]
+        if any(accepted(copy, [*needed.get(copy.tool, ()), *more]) for copy, more in reached) or not tools:
             continue
-        best = next((copy for copy in would_do(tool, copies, needed) if not copy.other_name), None)
+        fitting = [copy for tool, more in tools for copy in would_do(tool, copies, needed, more) if not copy.other_name]
+        best = min(fitting, key=lambda copy: len(spoils(copy, copies, needed)), default=None)
         if best is None:
-            without.append(f"no copy of {tool} on this machine would do")
+            without.append(f"no copy of {name} on this machine would do")
         elif spoiled := spoils(best, copies, needed):
-            without.append(f"beside each copy of {tool} that would do lies a {spoiled[0]} that would not")
+            without.append(f"beside each copy of {name} that would do lies a {spoiled[0]} that would not")
         else:
             folders[str(Path(best.program).parent)] = None
     return Route(tuple(folders), tuple(without))

@@ -9,6 +9,7 @@ from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
+from dokimon.core.agreement import newest_line
 from dokimon.core.choosing import spoils
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.judging import Judged, Machine, fitting_copy
@@ -19,6 +20,7 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import is_here
 from dokimon.core.report.model import Remedy
 from dokimon.core.text import clean, nearest
+from dokimon.core.versions.common import in_common
 
 
 def remedies(requirement: Requirement, judged: Judged, machine: Machine) -> tuple[Remedy, ...]:
@@ -163,6 +165,10 @@ def _filled(recipe: Recipe, requirement: Requirement, entry: Tool, part: str) ->
 
     named = [name for name in ("{version}", "{line}", "{minor}", "{pick}") if name in (recipe.command or "")]
     command = fill(recipe.command, quoted=True) if recipe.command and (lowest or not named) else None
-    standing = entry.lines.standing(lowest) if entry.lines and lowest and command and named else None
+    standing = entry.lines.standing(lowest) if entry.lines and lowest and (command and named) else None
+    if entry.lines and constraint and lowest and standing is None and "{" in recipe.say:
+        # Where no maintained line will do, whoever installs one should know.
+        common = in_common(constraint)
+        standing = None if common is None or newest_line(entry.lines, common) else entry.lines.standing(lowest)
     say = fill(recipe.say)
     return Remedy(f"{say}; mind that {standing}" if standing else say, command)
