@@ -153,7 +153,7 @@ def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
     for remedy in remedies:
         console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2), expand=False))
         if remedy.command:
-            console.print(Padding(Text(remedy.command, style="cyan"), (0, 0, 0, 6)), soft_wrap=True)
+            console.print(Text(f"      {remedy.command}", style="cyan"), soft_wrap=True)  # one line, fit to be copied
 
 
 def _closing(report: Report) -> Text:
