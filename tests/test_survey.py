@@ -353,6 +353,9 @@ def test_what_only_interactive_shells_have(world: World, file: str, line: str, s
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert (says or "only") in finding["reason"] or says is None
     assert ("in interactive shells only" in finding["reason"]) == (says is not None)
+    if "node is" not in finding["reason"] and finding["verdict"] == "missing":
+        notes = world.dokimon("tools", "node", "--format", "json").report.get("notes", [])
+        assert any((says or "") in note for note in notes) == (says is not None) or says is None
 
 
 @pytest.mark.parametrize(

@@ -67,7 +67,7 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
     if verbose:
         from dokimon.cli.screen_tools import draw_copies
 
-        draw_copies(console, report.installations, verbose=True)
+        draw_copies(console, report.installations, with_facts=True, verbose=True)
         console.print()
     for note in () if quiet else report.notes:
         console.print(Text(f"note: {note}", style="yellow"))

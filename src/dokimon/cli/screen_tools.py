@@ -27,7 +27,7 @@ def draw_tools(console: Console, report: Report, *, named: Sequence[str], quiet:
         console.print(_system(report.system), soft_wrap=True)
         console.print()
     if report.installations:
-        draw_copies(console, report.installations, verbose=verbose)
+        draw_copies(console, report.installations, with_facts=bool(named) or verbose, verbose=verbose)
         console.print()
     draw_components(console, report.components)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
@@ -48,7 +48,7 @@ def _system(system: System) -> Text:
     return Text.assemble((system.release, "bold"), "  ", (", ".join(words), "dim"))
 
 
-def draw_copies(console: Console, copies: Iterable[Installation], *, verbose: bool) -> None:
+def draw_copies(console: Console, copies: Iterable[Installation], *, with_facts: bool, verbose: bool) -> None:
     """Draw every copy: those on PATH in its order, then those that lie elsewhere; below each what one should know."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for column in ("tool", "version", "", "known by"):
@@ -57,7 +57,7 @@ def draw_copies(console: Console, copies: Iterable[Installation], *, verbose: bo
     last = None
     for copy in copies:
         path = Text(short_path(copy.path))
-        for line, style in _more_about(copy, verbose):
+        for line, style in _more_about(copy, with_facts, verbose):
             path.append(f"\n{line}", style=style)
         how = Text(_KNOWN_BY.get(copy.known_by or "", ""), style="dim")
         name = Text(copy.tool if copy.tool != last else "", style="bold")
@@ -72,8 +72,8 @@ def _standing(copy: Installation) -> Text:
     return Text(standing(copy), style="green" if copy.reached else "dim")
 
 
-def _more_about(copy: Installation, verbose: bool) -> Iterable[tuple[str, str]]:
-    """Yield what stands below a path: why there is no version, what is behind a shim; with `verbose` all that is known."""
+def _more_about(copy: Installation, with_facts: bool, verbose: bool) -> Iterable[tuple[str, str]]:
+    """Yield what stands below a path: why there is no version, what is behind a shim, facts, the file behind a link."""
     if copy.reason:
         yield copy.reason, "yellow"
     elif copy.shim:
@@ -81,7 +81,7 @@ def _more_about(copy: Installation, verbose: bool) -> Iterable[tuple[str, str]]:
         yield f"{copy.shim}: {short_path(copy.via or '?')}{by}", "dim"
     elif copy.via and verbose:
         yield f"really {short_path(copy.via)}", "dim"
-    if copy.facts and verbose:
+    if copy.facts and with_facts:
         yield ", ".join(f"{name} {value}" for name, value in copy.facts.items()), "dim"
 
 

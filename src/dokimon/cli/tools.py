@@ -54,7 +54,7 @@ def tools(
     def draw(console: object) -> None:
         from dokimon.cli.screen_tools import draw_tools
 
-        draw_tools(console, report, named=names or [], quiet=quiet, verbose=with_parts)  # type: ignore[arg-type]
+        draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 
     deliver(report, form, output, no_color, draw)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}

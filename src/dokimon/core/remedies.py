@@ -10,7 +10,7 @@ from functools import cache
 from pathlib import Path
 
 from dokimon.core.agreement import newest_line
-from dokimon.core.choosing import spoils
+from dokimon.core.choosing import spoils, would_do
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.judging import Judged, Machine, fitting_copy
 from dokimon.core.machine.catalogue import Remedy as Recipe
@@ -20,6 +20,7 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import is_here
 from dokimon.core.report.model import Remedy
 from dokimon.core.text import clean, nearest
+from dokimon.core.versions import Constraint
 from dokimon.core.versions.common import in_common
 
 
@@ -94,11 +95,19 @@ def _for_unknown(requirement: Requirement, reached: Installation) -> tuple[Remed
     return (Remedy(f"see what it says when asked by hand; was {reached.path} installed whole?"),)
 
 
+def _own(requirement: Requirement) -> list[Constraint]:
+    return [requirement.constraint] if requirement.constraint else []
+
+
 def _other_copy(requirement: Requirement, machine: Machine) -> list[Remedy]:
     """A copy that would do and that no command reaches is the nearest remedy: put its folder first."""
     copy = fitting_copy(requirement, machine)
     if copy is None:
-        return []
+        barred = next(iter(would_do(requirement.tool, machine.installations, {}, _own(requirement))), None)
+        if barred is None or requirement.strength == "required":
+            return []
+        alone = f"{barred.path} ({barred.version}) would do for this alone"
+        return [Remedy(f"{alone}, but not for what is required of {requirement.tool}")]
     if copy.other_name:
         return [Remedy(f"{copy.path} ({copy.version}) would do: call it by that name")]
     where = "is not on PATH" if copy.off_path else "comes too late on PATH"
@@ -111,7 +120,7 @@ def _other_copy(requirement: Requirement, machine: Machine) -> list[Remedy]:
 def _ways(requirement: Requirement, entry: Tool, machine: Machine) -> Sequence[Remedy]:
     """Return the ways that fit this machine: version managers that are here, its system's packages, the ecosystem's own."""
     recipes = sorted([*_from_packages(entry, machine), *entry.remedy], key=lambda recipe: recipe.has is None)
-    fitting = []
+    fitting: list[Remedy] = []
     for recipe in recipes:
         part = re.fullmatch(recipe.part, requirement.component or "") if recipe.part else None
         if bool(recipe.part) != bool(requirement.component) or (recipe.part and part is None):
@@ -121,7 +130,10 @@ def _ways(requirement: Requirement, entry: Tool, machine: Machine) -> Sequence[R
         kind = "a-version" if requirement.constraint and requirement.constraint.lowest else "any-version"
         if recipe.only in (None, kind):
             named = part[1] if part and part.re.groups else requirement.component or ""
-            fitting.append(_filled(recipe, requirement, entry, named or ""))
+            made, standing = _filled(recipe, requirement, entry, named or "")
+            said = any(standing and standing in each.say for each in fitting)
+            say = f"{made.say}; mind that {standing}" if standing and not said else made.say
+            fitting.append(Remedy(say, made.command))
     return fitting
 
 
@@ -145,7 +157,8 @@ def _from_packages(entry: Tool, machine: Machine) -> list[Recipe]:
     return []
 
 
-def _filled(recipe: Recipe, requirement: Requirement, entry: Tool, part: str) -> Remedy:
+def _filled(recipe: Recipe, requirement: Requirement, entry: Tool, part: str) -> tuple[Remedy, str | None]:
+    """Return the remedy, and what one should know of the line that it would bring."""
     constraint = requirement.constraint
     lowest = constraint.lowest if constraint else None
     line = lowest.split(".", 1)[0] if lowest else "a version that will do"
@@ -170,5 +183,4 @@ def _filled(recipe: Recipe, requirement: Requirement, entry: Tool, part: str) ->
         # Where no maintained line will do, whoever installs one should know.
         common = in_common(constraint)
         standing = None if common is None or newest_line(entry.lines, common) else entry.lines.standing(lowest)
-    say = fill(recipe.say)
-    return Remedy(f"{say}; mind that {standing}" if standing else say, command)
+    return Remedy(fill(recipe.say), command), standing

@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.declarations.checkout import Checkout, find_checkout
-from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.machine.catalogue import Catalogue, Tool
 from dokimon.core.machine.system import this_system
 from dokimon.core.report.model import FORMAT, Project, Report
 from dokimon.core.text import clean
@@ -53,5 +53,17 @@ def tools_report(
         installations=tuple(copy for copies in found.installations.values() for copy in copies),
         components=found.components,
         system=this_system(known.here),
-        notes=(*map(clean, found.notes), *notes_on_homes(entries, found, environment)),
+        notes=(
+            *map(clean, found.notes),
+            *notes_on_homes(entries, found, environment),
+            *_notes_on_shells([entry for entry in entries if not found.installations[entry.name]], environment),
+        ),
     )
+
+
+def _notes_on_shells(missing: Iterable[Tool], environment: Mapping[str, str]) -> list[str]:
+    """Say of which of the tools that were not found interactive shells know more."""
+    from dokimon.core.machine.version_managers import given_by_shells
+
+    given = [one for tool in missing for command in tool.commands if (one := given_by_shells(command, environment))]
+    return list(dict.fromkeys(clean(f"{one.file}:{one.line} {one.how}, in interactive shells only") for one in given))
