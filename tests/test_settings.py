@@ -7,7 +7,8 @@ from pathlib import Path
 import pytest
 
 from dokimon.core.declarations.manifest import Manifest
-from dokimon.core.settings import SettingsFault, read_settings, seconds
+from dokimon.core.measures import seconds
+from dokimon.core.settings import SettingsFault, read_settings
 
 RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
 

@@ -8,7 +8,7 @@ from pathlib import Path
 import pytest
 
 from conftest import World, surveyed, surveyor
-from dokimon.core.machine import unrunnable
+from dokimon.core.machine import places, unrunnable
 from dokimon.core.machine.catalogue import Catalogue, find_tool
 from dokimon.core.machine.components import same_name
 
@@ -393,3 +393,23 @@ def test_every_entry_of_the_catalogue_says_how_and_has_a_way_for_every_machine()
         assert not tool.part or any(recipe.part for recipe in tool.remedy), f"{name}: no remedy for a component"
         for part in tool.part:
             assert part.files or part.ask, name
+
+
+def test_a_folder_of_path_that_may_not_be_looked_into_is_told(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Whoever runs the tests may be allowed everything: the system's answer is played."""
+    world.tool("git", "echo git version 2.40.1")
+    closed = world.home / "closed"
+    closed.mkdir()
+    allowed = places.os.access
+    monkeypatch.setattr(places.os, "access", lambda path, mode: str(path) != str(closed) and allowed(path, mode))
+    environment = {**world.environment, "PATH": f"{closed}:{world.tools}:/bin"}
+    survey = surveyor(world.checkout, world.checkout, environment).survey(["git"])
+    assert survey.installations["git"][0].version == "2.40.1"
+    assert f"PATH names {closed}, which you may not look into" in survey.notes
+
+
+def test_tools_speak_plain_english_without_colours_whatever_the_user_prefers(world: World) -> None:
+    world.tool("git", 'echo "git version 1.0/$LC_ALL/$LANGUAGE/$NO_COLOR/$TERM"')
+    environment = {**world.environment, "LC_ALL": "de_DE.UTF-8", "LANGUAGE": "de", "TERM": "xterm-256color"}
+    copy = surveyed(["git"], world.checkout, world.checkout, environment)["git"][0]
+    assert copy.version == "1.0/C.UTF-8//1/dumb"

@@ -141,7 +141,7 @@ def _either(requirement: Requirement, machine: Machine) -> Judged:
 
 def _of_size(requirement: Requirement, machine: Machine) -> Judged:
     from dokimon.core.machine.system import this_system
-    from dokimon.core.settings import bytes_of
+    from dokimon.core.measures import bytes_of
 
     system = this_system(machine.root)
     here = system.memory if requirement.tool == "memory" else system.disk_free

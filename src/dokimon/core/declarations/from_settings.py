@@ -7,7 +7,8 @@ import msgspec
 from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.declarations.requirement import Requirement, Source, any_version, requirement
 from dokimon.core.machine.catalogue import Ask, Tool, find_tool
-from dokimon.core.settings import Choice, Need, Settings, name_and_versions
+from dokimon.core.measures import name_and_versions
+from dokimon.core.settings import Choice, Need, Settings
 from dokimon.core.text import clean
 
 

@@ -6,7 +6,7 @@ import os
 import re
 import shutil
 import socket
-from collections.abc import Callable, Mapping
+from collections.abc import Callable
 from pathlib import Path
 
 import msgspec
@@ -174,8 +174,3 @@ def _received(link: socket.socket, enough: Callable[[bytes], bool]) -> bytes:
             break
         data += chunk
     return data
-
-
-def service_names() -> Mapping[str, str]:
-    """Return the names of services whose protocol is known, with that protocol."""
-    return _PRODUCTS

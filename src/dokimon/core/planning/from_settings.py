@@ -7,8 +7,9 @@ from pathlib import Path
 
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Source
+from dokimon.core.measures import seconds
 from dokimon.core.planning.plan import PROGRAM_SECONDS, EndCheck, PageCheck, PlanFault, RunPlan, Setting, Step
-from dokimon.core.settings import Prepare, Run, Settings, Smoke, seconds
+from dokimon.core.settings import Prepare, Run, Settings, Smoke
 
 
 def steps(settings: Settings, setting: Setting, words: dict[str, str], environment: dict[str, str]) -> list[Step]:

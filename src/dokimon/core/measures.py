@@ -1,0 +1,34 @@
+"""Measures as `dokimon.toml` writes them: durations, sizes, components with versions."""
+
+from __future__ import annotations
+
+import re
+
+_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)")
+_UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
+
+
+def seconds(duration: str) -> float:
+    """Return the seconds that `60s`, `1.5m`, `200ms` or `1h` stand for; raises `ValueError`."""
+    found = _DURATION.fullmatch(duration.strip())
+    if not found:
+        raise ValueError(f'"{duration}" is no duration; write for example "60s" or "2m"')
+    return float(found[1]) * _UNITS[found[2]]
+
+
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([MGT]i?B)")
+_SIZES = {"MB": 10**6, "GB": 10**9, "TB": 10**12, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40}
+
+
+def bytes_of(size: str) -> int:
+    """Return the bytes that `4 GB` or `512 MiB` stand for (IEC 80000-13); raises `ValueError`."""
+    found = _SIZE.fullmatch(size.strip())
+    if not found:
+        raise ValueError(f'"{size}" is no size; write for example "4 GB"')
+    return int(float(found[1]) * _SIZES[found[2]])
+
+
+def name_and_versions(component: str) -> tuple[str, str | None]:
+    """Return a component's name, and the versions that stand behind it (`ext-redis >=5`), if any do."""
+    found = re.fullmatch(r"(.*?)\s+([<>=!]=?\s*\d.*|\d[\d.]*)", component.strip())
+    return (found[1], found[2]) if found else (component.strip(), None)
