@@ -60,7 +60,9 @@ def main() -> None:
     for name in ("without", "with"):
         ratios = [mine / theirs for mine, theirs in zip(times[name], times["shell"], strict=True)]
         median = statistics.median(times[name]) * 1000
-        print(f"dokimon verify {name} its cache: median {median:.0f} ms, {statistics.median(ratios):.2f} times the shell")
+        print(
+            f"dokimon verify {name} its cache: median {median:.0f} ms, {statistics.median(ratios):.2f} times the shell"
+        )
 
 
 if __name__ == "__main__":
