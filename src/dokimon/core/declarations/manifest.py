@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import codecs
-import json
 import os
 import re
 import stat
@@ -127,6 +126,8 @@ def _without_comments(text: str) -> str:
 
 def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
     """Return the object that a JSON manifest holds; raises `ManifestFault`. `comments` where its ecosystem allows them."""
+    import json
+
     try:
         read = json.loads(_without_comments(manifest.text) if comments else manifest.text)
     except json.JSONDecodeError as wrong:
@@ -187,6 +188,8 @@ def _json_places(text: str) -> dict[Keys, int]:
 
 def _json_values(text: str) -> Iterator[tuple[Keys, int]]:
     """Yield the path and the offset of every value of a valid JSON text, in order."""
+    import json
+
     open_at: list[str | int] = []  # the key or index that is being read at each level; -1 before the first item
     is_list: list[bool] = []
     key_next = False

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Callable
 from typing import Any
@@ -150,6 +149,8 @@ def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> lis
         return []
     names = [n for t in ("dependencies", "devDependencies") if isinstance(package.get(t), dict) for n in package[t]]
     lock = manifest.path.parent / "package-lock.json"
+    import json
+
     try:
         if lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:
             return []

@@ -3,13 +3,8 @@
 from __future__ import annotations
 
 from collections.abc import Iterator
-from typing import Any
-from xml.sax.handler import ContentHandler
-from xml.sax.xmlreader import Locator
 
 from dokimon.core.declarations.manifest import Manifest, ManifestFault
-
-_DEEPEST = 200
 
 
 class Element:
@@ -36,35 +31,6 @@ class Element:
         return next(self.all(*path), None)
 
 
-class _Builder(ContentHandler):
-    def __init__(self) -> None:
-        super().__init__()
-        self.root: Element | None = None
-        self._open: list[Element] = []
-        self._locator: Locator | None = None
-
-    def setDocumentLocator(self, locator: Locator) -> None:
-        self._locator = locator
-
-    def startElement(self, name: str, attrs: Any) -> None:
-        line = self._locator.getLineNumber() if self._locator else 1
-        element = Element(name, line or 1, dict(attrs.items()))
-        if self._open:
-            self._open[-1].children.append(element)
-        elif self.root is None:
-            self.root = element
-        self._open.append(element)
-        if len(self._open) > _DEEPEST:
-            raise ManifestFault(element.line, "is nested too deeply")
-
-    def characters(self, content: str) -> None:
-        if self._open:
-            self._open[-1].text += content
-
-    def endElement(self, name: str) -> None:
-        self._open.pop()
-
-
 def as_xml(manifest: Manifest) -> Element:
     """Return the root element; raises `ManifestFault`."""
     from xml.sax import SAXParseException
@@ -72,7 +38,9 @@ def as_xml(manifest: Manifest) -> Element:
     from defusedxml import DefusedXmlException
     from defusedxml.sax import parseString
 
-    builder = _Builder()
+    from dokimon.core.declarations.xml_building import Builder
+
+    builder = Builder()
     try:
         parseString(manifest.text.encode(), builder, forbid_dtd=False)
     except SAXParseException as wrong:

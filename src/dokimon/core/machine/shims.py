@@ -6,7 +6,6 @@ project, which may well point into the checkout.
 
 from __future__ import annotations
 
-import json
 import re
 import tomllib
 from collections.abc import Callable, Iterator, Mapping
@@ -236,6 +235,8 @@ def _behind_corepack(command: str, folder: Path, environment: Mapping[str, str])
 
 
 def _json(path: Path) -> dict[str, object]:
+    import json
+
     try:
         read = json.loads(text_of(path))
     except (ValueError, RecursionError):
