@@ -31,7 +31,7 @@ for version in 1.24.11 1.27.3; do
     root=$(dirname "$(find "unpacked-$version" -name VERSION -path '*go*' | head -n 1)")
     mkdir -p home/sdk
     cp -r "$root" "home/sdk/go$version"
-    chmod +x "home/sdk/go$version"/bin/* 2>/dev/null || true
+    chmod +x "home/sdk/go$version"/bin/* "home/sdk/go$version"/pkg/tool/*/*
 done
 
 apt-get install -y -qq --no-install-recommends php-cli php-mbstring composer ruby mariadb-server redis-server strace >/dev/null

@@ -8,8 +8,8 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.files import text_of
 from dokimon.core.machine.catalogue import Part, Tool
-from dokimon.core.machine.evidence import text_of
 from dokimon.core.machine.folders import folders_of, matching
 from dokimon.core.text import clean
 

@@ -6,12 +6,10 @@ import fnmatch
 import re
 from pathlib import Path
 
+from dokimon.core.files import LARGEST_BYTES, text_of
 from dokimon.core.machine.catalogue import Evidence
 from dokimon.core.machine.folders import matching
 from dokimon.core.text import clean
-
-_LARGEST_BYTES = 4 * 1024 * 1024
-"""A manifest of a Rust toolchain and an archive of PHP are the largest files that are read."""
 
 
 def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple[str, Path] | None:
@@ -53,17 +51,6 @@ def _text_inside(path: Path, name: str) -> str:
 
     try:
         with zipfile.ZipFile(path) as archive, archive.open(name) as file:
-            return file.read(_LARGEST_BYTES).decode("utf-8", "replace")
+            return file.read(LARGEST_BYTES).decode("utf-8", "replace")
     except (OSError, KeyError, ValueError, RuntimeError, NotImplementedError, zipfile.BadZipFile):
-        return ""
-
-
-def text_of(path: Path, limit: int = _LARGEST_BYTES) -> str:
-    """Return the text of a file, at most `limit` bytes of it; nothing where there is none or it is no ordinary file."""
-    try:
-        if not path.is_file():
-            return ""
-        with path.open("rb") as file:
-            return file.read(limit).decode("utf-8", "replace")
-    except OSError:
         return ""

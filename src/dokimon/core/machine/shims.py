@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine.evidence import text_of
+from dokimon.core.files import text_of
 from dokimon.core.machine.folders import folders_of, home_of, newest_first
 from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_program, path_folders
 from dokimon.core.machine.version_managers import Manager, managers

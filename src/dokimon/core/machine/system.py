@@ -9,8 +9,8 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.files import text_of
 from dokimon.core.machine.catalogue import Tool
-from dokimon.core.machine.evidence import text_of
 from dokimon.core.machine.platform import LINUX, architecture_name, system_name
 from dokimon.core.machine.survey import Installation
 from dokimon.core.text import clean

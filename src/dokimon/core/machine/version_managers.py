@@ -11,7 +11,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine.evidence import text_of
+from dokimon.core.files import text_of
 from dokimon.core.machine.folders import folders_of, home_of
 
 _STARTUP_FILES = (

@@ -1,17 +1,38 @@
-"""From a checkout to a plan. A new ecosystem is one more module here and one more entry in `ECOSYSTEMS`."""
+"""From a checkout to a plan. A new ecosystem is one more planner here and one more entry in `PLANNERS`."""
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 
 import msgspec
 
-from dokimon.core.planning import from_settings, node, python
+from dokimon.core.planning import (
+    dotnet,
+    from_settings,
+    golang,
+    java,
+    more,
+    native,
+    node,
+    php,
+    python,
+    ruby,
+    rust,
+)
 from dokimon.core.planning.plan import Plan, PlanFault, RunPlan, Setting, shown
 from dokimon.core.settings import Settings
 from dokimon.core.text import nearest
 
-ECOSYSTEMS = (node, python)
+Planner = Callable[[Setting], Plan | None]
+
+PLANNERS: tuple[Planner, ...] = (
+    node.plan, more.deno, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, more.swift,
+    more.elixir, more.dart, more.firmware, native.plan,
+)  # fmt: skip
+"""Each looks at the folder and returns how its ecosystem would start what lies there, or None."""
+
+LAST: Planner = more.static
+"""What is left when no other planner found a way."""
 
 
 def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) -> Plan:
@@ -20,26 +41,50 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) 
     A `[[prepare]]` takes the place of all inferred steps, a `[[run]]` of all inferred runs. `chosen` picks runs by
     name. Raises `PlanFault` when there is nothing to run, or more than one way and none chosen.
     """
-    inferred = [plan for plan in (ecosystem.plan(setting) for ecosystem in ECOSYSTEMS) if plan]
+    inferred = _inferred(setting)
     words = {"python": setting.command("python", "python3")}
     environment: dict[str, str] = {}
     for plan in inferred:
         words.update(plan.words)
         environment.update(plan.environment)
     prepare = from_settings.steps(settings, setting, words, environment)
-    prepare = prepare or [step for plan in inferred for step in plan.prepare]
     if settings.run:
+        prepare = prepare or [step for plan in inferred for step in plan.prepare]
         return Plan(tuple(prepare), _pick(from_settings.runs(settings, setting, words, environment), chosen))
-    runs = [_with_checks(run, settings) for plan in inferred for run in plan.runs]
+    runs = _with_own_names([_with_checks(run, settings) for plan in inferred for run in plan.runs])
     if not runs:
         raise PlanFault(_nothing(setting))
     picked = _pick(runs, chosen)
     if len(picked) > 1 and not chosen:
+        width = max(len(run.name) for run in picked)
         ways = "".join(
-            f"\n  --run {run.name}   {shown(run.command, run.folder)}   ({run.source.file})" for run in picked
+            f"\n  --run {run.name:<{width}}   {shown(run.command, run.folder)}   ({run.source.file}:{run.source.line})"
+            for run in picked
         )
         raise PlanFault(f"there is more than one way to start this project; choose one:{ways}")
-    return Plan(tuple(prepare), picked)
+    # What prepares another way to start is not needed for the one that was picked.
+    sources = {run.source for run in picked}
+    mine = [plan for plan in inferred if any(run.source in sources for run in plan.runs)]
+    return Plan(tuple(prepare or [step for plan in mine for step in plan.prepare]), picked)
+
+
+def _inferred(setting: Setting) -> list[Plan]:
+    found = [plan for planner in PLANNERS if (plan := planner(setting))]
+    if any(plan.runs for plan in found):
+        return found
+    last = LAST(setting)
+    return [*found, last] if last else found
+
+
+def _with_own_names(runs: list[RunPlan]) -> list[RunPlan]:
+    """Give runs of the same name a number, so that each can be picked."""
+    seen: dict[str, int] = {}
+    named = []
+    for run in runs:
+        seen[run.name] = seen.get(run.name, 0) + 1
+        number = seen[run.name]
+        named.append(msgspec.structs.replace(run, name=f"{run.name}-{number}") if number > 1 else run)
+    return named
 
 
 def _pick(runs: list[RunPlan], chosen: Sequence[str]) -> tuple[RunPlan, ...]:
@@ -60,7 +105,8 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 def _nothing(setting: Setting) -> str:
     return (
         f"found no way to start what lies in {setting.folder}\n"
-        "Looked for a dev, start or serve script in package.json, a server.js, a manage.py, an application object in\n"
-        "app.py, main.py and the like, and a package with a __main__.py. Say it in dokimon.toml:\n\n"
+        "Looked for what the manifests of Node.js, Deno, Python, PHP, Java, .NET, Rust, Go, Ruby, Swift, Elixir, Dart,\n"
+        "CMake, Meson and make say, for files of usual names (server.js, manage.py, index.php, main.go), and for an\n"
+        "index.html. Say it in dokimon.toml:\n\n"
         'format = 1\n\n[[run]]\nname = "board"\ncommand = "./start.sh"\n'
     )

@@ -17,6 +17,10 @@ UP_SECONDS = 3 * 60.0
 PROGRAM_SECONDS = 3 * 60.0
 
 
+RunKind = Literal["server", "program"] | None
+"""What a run is; None where only the run itself will show it."""
+
+
 class Step(msgspec.Struct, frozen=True):
     """A prepare step. `needed` says why it must be done now; None means that it need not, and `reason` why.
 
@@ -63,7 +67,7 @@ class RunPlan(msgspec.Struct, frozen=True):
     command: str | tuple[str, ...]
     folder: Path
     source: Source
-    kind: Literal["server", "program"] | None = None
+    kind: RunKind = None
     port: int | Literal["any"] | None = None
     may_move: bool = False
     environment: dict[str, str] = {}

@@ -12,6 +12,7 @@ import msgspec
 
 from dokimon.core.declarations.manifest import ManifestFault, as_toml, open_manifest
 from dokimon.core.declarations.requirement import Source
+from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, RunPlan, Setting
 from dokimon.core.planning.python_environment import Wanted, declared_packages, environment_for
 from dokimon.core.text import clean
@@ -63,7 +64,7 @@ def plan(setting: Setting) -> Plan | None:
 
 def _django(setting: Setting) -> _Start | None:
     path = setting.folder / "manage.py"
-    if not path.is_file() or "django" not in _read(path):
+    if not path.is_file() or "django" not in text_of(path):
         return None
     run = RunPlan(
         "django", ("{python}", "manage.py", "runserver", "127.0.0.1:{port}"), setting.folder, setting.source(path),
@@ -75,7 +76,7 @@ def _django(setting: Setting) -> _Start | None:
 def _django_of_settings(setting: Setting) -> str:
     """`startproject` writes into the settings which Django made them: the line of releases to install."""
     for path in sorted(setting.folder.glob("*/settings.py")):
-        if made := re.search(r"using Django (\d+\.\d+)", _read(path)):
+        if made := re.search(r"using Django (\d+\.\d+)", text_of(path)):
             return f"Django=={made[1]}.*"
     return "Django"
 
@@ -87,7 +88,9 @@ def _application(setting: Setting) -> _Start | None:
         if not found:
             continue
         class_name, name, line = found
-        source = Source(path.relative_to(setting.root).as_posix(), line, clean(_read(path).splitlines()[line - 1], 160))
+        source = Source(
+            path.relative_to(setting.root).as_posix(), line, clean(text_of(path).splitlines()[line - 1], 160)
+        )
         package = _FRAMEWORKS[class_name]
         inside_src = path.is_relative_to(setting.folder / "src")
         home = setting.folder / "src" if inside_src else setting.folder
@@ -122,7 +125,7 @@ def _usual_places(folder: Path) -> list[Path]:
 def _application_in(path: Path) -> tuple[str, str, int] | None:
     """Return the class, the name and the line of an application made at the top of a module, or of its factory."""
     try:
-        module = ast.parse(_read(path))
+        module = ast.parse(text_of(path))
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
     for node in module.body:
@@ -182,18 +185,9 @@ def _script(setting: Setting) -> _Start | None:
     """A file of a usual name that says what to do when it is run."""
     for name in ("main.py", "app.py", "run.py", "server.py"):
         path = setting.folder / name
-        text = _read(path) if path.is_file() else ""
+        text = text_of(path) if path.is_file() else ""
         if guard := re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE):
             line = text.count("\n", 0, guard.start()) + 1
             source = setting.source(path, line, clean(text.splitlines()[line - 1], 160))
             return _Start(RunPlan(path.stem, ("{python}", name), setting.folder, source))
     return None
-
-
-def _read(path: Path) -> str:
-    """Return the beginning of a source file; one that cannot be read counts as empty."""
-    try:
-        with path.open("rb") as file:
-            return file.read(512 * 1024).decode("utf-8", "replace")
-    except OSError:
-        return ""
