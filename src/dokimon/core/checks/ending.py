@@ -21,9 +21,8 @@ def check_ending(wanted: EndCheck, status: int | None, seconds: float, output: O
             round(seconds, 3),
         )
     ]
-    _, lines = output.since(0)
     for text in wanted.prints:
-        shown = next((line for line in lines if text in line), None)
-        seen = f"“{shown}”" if shown else f"not in the {len(lines)} lines that are kept"
+        shown = output.holds(text)
+        seen = f"“{shown}”" if shown else f"not in the {output.count} lines that it printed"
         checks.append(Check("prints", "passed" if shown else "failed", f"“{clean(text)}”", clean(seen)))
     return tuple(checks)

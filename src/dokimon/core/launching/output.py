@@ -1,65 +1,218 @@
-"""What a run prints: followed live, the whole in a log file, the end of it in memory."""
+"""What a run prints: followed live, the whole in a log file, its beginning and its end in memory.
+
+A run may print faster than Python can look at single lines. So what comes is kept as it is: the log gets every byte,
+line ends are counted, a pattern is searched in whole pieces, and lines are made only of what somebody asks for.
+"""
 
 from __future__ import annotations
 
+import contextlib
+import os
+import re
+import select
 import threading
 import time
 from collections import deque
-from collections.abc import Callable
+from collections.abc import Callable, Iterable, Mapping
+from pathlib import Path
 from typing import BinaryIO
 
 from dokimon.core.text import as_shown, clean
 
+_FIRST_BYTES = 64 * 1024
+_LAST_BYTES = 256 * 1024
 _KEPT_LINES = 400
+_PIECE = 1 << 20
 _LONGEST_LINE = 4096
-"""Bytes; what a program prints without ever ending the line is cut into pieces of this size."""
+"""Bytes; what a program prints without ever ending the line is cut into lines of this size."""
+
+_WARNINGS_IN_BYTES = 4 * 1024 * 1024
+"""Warnings are counted in so much of the output: whoever prints more has said enough."""
+
+_TELL_EVERY = 0.04
+"""Seconds between two lines that a listener hears of, where there are many."""
+
+_IDLE_SECONDS = 0.15
+
+_SHORTEST_SECRET = 6
+_SECRET_NAME = re.compile(
+    r"TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|(?:API|ACCESS|PRIVATE)_?KEY|(?:^|_)(?:KEY|PW)$", re.IGNORECASE
+)
+_WARNING = re.compile(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
 
 Listener = Callable[[str], None]
 
 
-class Output:
-    """The lines of one run, from both of its streams, in the order in which they came.
+def secrets_in(environment: Mapping[str, str]) -> tuple[bytes, ...]:
+    """Return the values of variables whose names say that they are secret, the longest first."""
+    values = {
+        os.fsencode(value)
+        for name, value in environment.items()
+        if len(value) >= _SHORTEST_SECRET and _SECRET_NAME.search(name) and not value.startswith("/")
+    }
+    return tuple(sorted(values, key=lambda value: (-len(value), value)))
 
-    `follow` starts reading a pipe in a thread of its own; `on_line` is called in that thread with each cleaned line.
+
+class Output:
+    """The lines of one run, from all of its streams, in the order in which they came.
+
+    `follow` starts reading a stream in a thread of its own; `on_line` is called in that thread with each cleaned line.
+    `log` is the file that gets everything, with `secrets` masked; None where none can be written.
     """
 
-    def __init__(self, on_line: Listener | None = None) -> None:
-        self._lines: deque[str] = deque(maxlen=_KEPT_LINES)
+    def __init__(self, on_line: Listener | None = None, log: Path | None = None, secrets: Iterable[bytes] = ()) -> None:
+        self._first = b""
+        self._last: deque[bytes] = deque()
+        self._last_size = 0
         self._lock = threading.Lock()
         self._on_line = on_line
+        self._told = 0.0
         self._threads: list[threading.Thread] = []
+        self._secrets = tuple(secrets)
+        self._wanted: re.Pattern[bytes] | None = None
+        self._size = 0
+        self.found: str | None = None
         self.count = 0
+        self.warnings = 0
+        self.log = log
+        self._file: BinaryIO | None = None
+        if log is not None:
+            try:
+                log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                self._file = log.open("wb", buffering=0)
+            except OSError:
+                self.log = None
 
-    def follow(self, pipe: BinaryIO) -> None:
-        """Read `pipe` to its end in the background."""
-        thread = threading.Thread(target=self._read, args=(pipe,), daemon=True)
+    def await_line(self, pattern: str) -> None:
+        """Look for a pattern in each line, also in those that have come; `found` is the first that has it."""
+        self._wanted = re.compile(b"[^\n]*(?:" + os.fsencode(pattern) + b")[^\n]*")
+        found = next((line for line in self.kept() if re.search(pattern, line)), None)
+        self.found = self.found or found
+
+    def follow(self, stream: BinaryIO) -> None:
+        """Read `stream` to its end in the background."""
+        thread = threading.Thread(target=self._read, args=(stream,), daemon=True)
         self._threads.append(thread)
         thread.start()
 
     def last(self, count: int) -> tuple[str, ...]:
         """Return the last lines that are not empty, cleaned, oldest first."""
-        with self._lock:
-            kept = list(self._lines)
-        return tuple(line for line in kept if line)[-count:] if count else ()
+        return tuple(line for line in self._ending() if line)[-count:] if count else ()
+
+    def kept(self) -> tuple[str, ...]:
+        """Return the lines that are in memory: the first ones, then the last."""
+        end = self._ending()
+        beginning = [_shown(line) for line in self._first.split(b"\n")] if self._size > self._last_size else []
+        return (*beginning[:_KEPT_LINES], *end)
 
     def since(self, number: int) -> tuple[int, tuple[str, ...]]:
         """Return the count of lines so far, and those after the first `number` that are still kept."""
+        count = self.count
+        if count == number:
+            return count, ()
+        return count, tuple(self._ending()[-min(count - number, _KEPT_LINES) :])
+
+    def _ending(self) -> list[str]:
         with self._lock:
-            new = min(self.count - number, len(self._lines))
-            return self.count, tuple(list(self._lines)[len(self._lines) - new :]) if new > 0 else ()
+            text = b"".join(self._last)
+        lines = text.removesuffix(b"\n").rsplit(b"\n", _KEPT_LINES)
+        if len(lines) > _KEPT_LINES or self._size > len(text):
+            lines = lines[1:]  # its beginning is gone
+        cut = [line[i : i + _LONGEST_LINE] for line in lines for i in range(0, max(len(line), 1), _LONGEST_LINE)]
+        return [_shown(line) for line in cut[-_KEPT_LINES:]] if text else []
+
+    def holds(self, text: str) -> str | None:
+        """Return the first line that holds `text`, from all that was printed; None where none does."""
+        shown = next((line for line in self.kept() if text in line), None)
+        if shown is not None or self.log is None or self._size <= self._last_size:
+            return shown
+        wanted = text.encode()
+        try:
+            with self.log.open("rb") as file:
+                while piece := file.readlines(_PIECE):
+                    for line in piece:
+                        if wanted in line:
+                            return clean(as_shown(line.decode("utf-8", "replace")))
+        except OSError:
+            return None
+        return None
 
     def wait(self, seconds: float) -> None:
-        """Wait until the pipes have ended, at most `seconds`: a process left behind may keep one open."""
+        """Wait until the streams have ended, at most `seconds`: a process left behind may keep one open."""
         deadline = time.monotonic() + seconds
         for thread in self._threads:
             thread.join(max(0.0, deadline - time.monotonic()))
 
-    def _read(self, pipe: BinaryIO) -> None:
-        with pipe:
-            while line := pipe.readline(_LONGEST_LINE):
-                shown = clean(as_shown(line.decode("utf-8", "replace")))
-                with self._lock:
-                    self._lines.append(shown)
-                    self.count += 1
-                if self._on_line and shown:
-                    self._on_line(shown)
+    def close(self) -> None:
+        """Close the log file; whatever still comes is dropped."""
+        with self._lock:
+            if self._file is not None:
+                self._file.close()
+                self._file = None
+
+    def _read(self, stream: BinaryIO) -> None:
+        left = b""
+        number = stream.fileno()
+        _widen(number)
+        with stream:
+            while True:
+                # A prompt has no line end: what stands there for a moment is a line too.
+                if left and not select.select([number], [], [], _IDLE_SECONDS)[0]:
+                    self._take(left)
+                    left = b""
+                    continue
+                piece = _piece(number)
+                if not piece:
+                    break
+                whole, newline, left = (left + piece).rpartition(b"\n")
+                if newline:
+                    self._take(whole + newline)
+                if len(left) >= _LONGEST_LINE:  # a line without an end
+                    self._take(left)
+                    left = b""
+            if left:
+                self._take(left)
+
+    def _take(self, piece: bytes) -> None:
+        for secret in self._secrets:
+            piece = piece.replace(secret, b"***")
+        if self._wanted is not None and self.found is None and (match := self._wanted.search(piece)):
+            self.found = _shown(match[0])
+        with self._lock:
+            if self._file is not None:
+                with contextlib.suppress(OSError):
+                    self._file.write(piece)
+            if self._size < _WARNINGS_IN_BYTES:
+                self.warnings += len(_WARNING.findall(piece))
+                self._first = (self._first + piece)[:_FIRST_BYTES]
+            self._last.append(piece)
+            self._last_size += len(piece)
+            while len(self._last) > 1 and self._last_size - len(self._last[0]) >= _LAST_BYTES:
+                self._last_size -= len(self._last.popleft())
+            self._size += len(piece)
+            self.count += piece.count(b"\n") + (not piece.endswith(b"\n"))
+        now = time.monotonic()
+        if self._on_line and now - self._told >= _TELL_EVERY:
+            self._told = now
+            line = _shown(piece.rstrip(b"\n").rpartition(b"\n")[2])
+            if line:
+                self._on_line(line)
+
+
+def _piece(number: int) -> bytes:
+    try:
+        return os.read(number, _PIECE)
+    except OSError:  # the other end of a terminal is closed (EIO)
+        return b""
+
+
+def _widen(pipe: int) -> None:
+    """A wider pipe spares a fast run most of its waiting (fcntl(2), F_SETPIPE_SZ; Linux)."""
+    import fcntl
+
+    with contextlib.suppress(OSError, AttributeError):
+        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIECE)
+
+
+def _shown(line: bytes) -> str:
+    return clean(as_shown(line[:_LONGEST_LINE].decode("utf-8", "replace")))

@@ -11,13 +11,17 @@ from typing import Literal
 
 import msgspec
 
-from dokimon.core.checks.fetching import fetch
+from dokimon.core.launching.process_table import SocketTable
 from dokimon.core.launching.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.launching.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 
-_LOOK_EVERY = 0.05
-_ASK_AGAIN_AFTER = 0.25
+_LOOK_EVERY = 0.01
+_LATER_LOOK_EVERY = 0.03
+_AT_FIRST_SECONDS = 5.0
+"""How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
+
+_ASK_AGAIN_AFTER = 0.1
 _AFTER_FAILURE = 1.0
 """Seconds that the rest of a tree may take to vanish once its command has failed."""
 
@@ -62,8 +66,10 @@ def wait_until_up(
     """
     started = time.monotonic()
     asking = _Asking(started + within)
-    pattern = re.compile(line) if line else None
-    seen, told_port, shown, over_since = 0, None, None, None
+    table = SocketTable()
+    if line:
+        tree.output.await_line(line)
+    seen, told_port, over_since = 0, None, None
     while True:
         spent = time.monotonic() - started
         seen, lines = tree.output.since(seen)
@@ -78,31 +84,31 @@ def wait_until_up(
             continue
         over = tree.ended
         processes = tree.processes()
-        sockets = _ranked(listeners(processes), port or told_port, told_port)
+        sockets = _ranked(listeners(processes, table), port or told_port, told_port)
         if over and not sockets:
             over_since = over_since or time.monotonic()
             # What it left behind may be a server on its way up, but not after a failure.
             if not processes or (tree.exit_status and time.monotonic() - over_since > _AFTER_FAILURE):
                 return State("ended", spent)
-        if pattern and shown is None:
-            shown = next((text for text in lines if pattern.search(text)), None)
+        shown = tree.output.found
         if shown is not None and (sockets or not serves):
             at = sockets[0] if sockets else None
             url = origin(at) if at else None
             return State("up", spent, f"printed “{shown}”", at, url, url)
-        if pattern is None:
+        if line is None:
             asking.ask(sockets)
             answered = asking.answered(sockets)
             # Asked again: the socket that answered must still be the tree's own.
-            if answered and answered[0] in listeners(tree.processes()):
+            if answered and answered[0] in listeners(tree.processes(), table):
                 at, url = answered
-                others = strangers(at.port, {process.pid for process in processes})
+                others = strangers(at.port, processes) if table.is_shared(at.port) else ()
                 person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
                 by, when = "its own socket listens and answers over HTTP", asking.when(at) - started
                 return State("up", when, by, at, url, person, _contesting(at, others))
         if spent > within:
             return State("late", spent, at=sockets[0] if sockets else None)
-        tree.wait(_LOOK_EVERY) if not over else time.sleep(_LOOK_EVERY)
+        pause = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
+        tree.wait(pause) if not over else time.sleep(pause)
 
 
 def _port_in(lines: Sequence[str]) -> int | None:
@@ -120,6 +126,30 @@ def _ranked(found: Sequence[Listening], first: int | None, told: int | None) -> 
 def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:
     """Return strangers that hold the very address that is asked: then nobody can tell who answered."""
     return tuple(each for each in others if each.address in (at.address, asked_address(at)))
+
+
+def _answers(at: Listening, scheme: str, seconds: float) -> bool:
+    """Whether the socket answers a request for `/` with an HTTP status, whichever. Made anew each time, and quickly."""
+    import http.client
+    import ssl
+
+    address = asked_address(at)
+    link: http.client.HTTPConnection
+    if scheme == "https":
+        # A certificate made for development is not one that this system trusts; only loopback is asked here.
+        trusting = ssl.create_default_context()
+        trusting.check_hostname = False
+        trusting.verify_mode = ssl.CERT_NONE
+        link = http.client.HTTPSConnection(address, at.port, timeout=seconds, context=trusting)
+    else:
+        link = http.client.HTTPConnection(address, at.port, timeout=seconds)
+    try:
+        link.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
+        return link.getresponse().status > 0
+    except (OSError, http.client.HTTPException, ValueError):
+        return False
+    finally:
+        link.close()
 
 
 class _Asking:
@@ -157,8 +187,7 @@ class _Asking:
         scheme = "http"
         while (left := self._deadline - time.monotonic()) > 0:
             url = origin(at, scheme)
-            answer = fetch(url, "/", seconds=left, follow=False)
-            if answer.status is not None:
+            if _answers(at, scheme, left):
                 now = time.monotonic()
                 self._first = self._first or now
                 self._answers[key] = (now, url)

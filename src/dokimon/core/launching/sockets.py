@@ -7,7 +7,7 @@ from collections.abc import Iterable
 
 import psutil
 
-from dokimon.core.launching.tree import command_of
+from dokimon.core.launching.process_table import SocketTable, command_of
 from dokimon.core.machine.platform import is_loopback
 from dokimon.core.report.model import Listening, Stranger
 from dokimon.core.text import clean
@@ -16,21 +16,11 @@ _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
 """What listens on every address is asked on loopback."""
 
 
-def listeners(processes: Iterable[psutil.Process]) -> tuple[Listening, ...]:
+def listeners(pids: Iterable[int], table: SocketTable | None = None) -> tuple[Listening, ...]:
     """Return the listening TCP sockets of these processes, each address and port once, in a fixed order."""
-    found: dict[tuple[int, str], Listening] = {}
-    for process in processes:
-        try:
-            connections = process.net_connections(kind="tcp")
-        except psutil.Error:
-            continue
-        for connection in connections:
-            if connection.status == psutil.CONN_LISTEN and connection.laddr:
-                address, port = connection.laddr.ip, connection.laddr.port
-                known = found.get((port, address))
-                if known is None or process.pid < known.pid:
-                    found[port, address] = Listening(address, port, process.pid, not is_loopback(address))
-    return tuple(found[key] for key in sorted(found))
+    found = (table or SocketTable()).of(pids)
+    ordered = sorted(found, key=lambda address: (address[1], address[0]))
+    return tuple(Listening(ip, port, found[ip, port], not is_loopback(ip)) for ip, port in ordered)
 
 
 def asked_address(listening: Listening) -> str:
@@ -60,12 +50,7 @@ def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
             or connection.pid in mine
         ):
             continue
-        command = None
-        if connection.pid:
-            try:
-                command = clean(command_of(psutil.Process(connection.pid)), 160)
-            except psutil.Error:
-                continue
+        command = clean(command_of(connection.pid), 160) if connection.pid else None
         found.setdefault(connection.pid, Stranger(port, connection.laddr.ip, connection.pid, command))
     return tuple(found[pid] for pid in sorted(found, key=lambda pid: pid or 0))
 

@@ -6,9 +6,9 @@ import signal
 import time
 
 import msgspec
-import psutil
 
-from dokimon.core.launching.tree import Tree, command_of
+from dokimon.core.launching.process_table import command_of
+from dokimon.core.launching.tree import Tree
 from dokimon.core.report.model import StopStep
 from dokimon.core.text import clean
 
@@ -18,7 +18,7 @@ _STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
 _ORPHANS_AFTER = 1.5
 """Once the command itself has gone, what it left behind has this long to follow before the next step."""
 
-_LOOK_EVERY = 0.02
+_LOOK_EVERY = 0.01
 
 
 class Stopped(msgspec.Struct, frozen=True):
@@ -48,7 +48,7 @@ def stop(tree: Tree) -> Stopped:
             tree.send(number)
         _wait(tree, begun, patience)
         steps.append(StopStep(number.name, count, round(time.monotonic() - begun, 3)))
-    left = tuple(_named(process) for process in tree.processes())
+    left = tuple(clean(f"{pid} {command_of(pid)}", 160) for pid in tree.processes())
     tree.close()
     return Stopped(steps[-1].signal if steps else None, round(time.monotonic() - started, 3), tuple(steps), left)
 
@@ -63,7 +63,3 @@ def _wait(tree: Tree, begun: float, patience: float) -> None:
             if time.monotonic() - orphans_since > _ORPHANS_AFTER:
                 return
         time.sleep(_LOOK_EVERY)
-
-
-def _named(process: psutil.Process) -> str:
-    return clean(f"{process.pid} {command_of(process)}", 160)

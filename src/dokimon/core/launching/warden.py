@@ -1,6 +1,7 @@
 """The warden: a small process between Dokimon and a run, so that nothing of the run can outlive Dokimon.
 
-Dokimon starts it as `python -I -S warden.py CONTROL STATUS COMMAND...`, the two being numbers of inherited pipe ends.
+Dokimon starts it as `python -I -S warden.py CONTROL STATUS STREAMS COMMAND...`, the first two being numbers of inherited
+pipe ends. STREAMS is `terminal` where its streams are one, which the command then gets as its own, else `pipes`.
 It starts the command in a session of its own, writes `started PID`, `failed REASON` and `ended STATUS` to STATUS, and
 waits. On Linux every process whose parent ends becomes the warden's child (prctl(2), PR_SET_CHILD_SUBREAPER), also one
 that made a session of its own or turned itself into a daemon: the whole tree stays below the warden. When CONTROL
@@ -26,7 +27,7 @@ def _prctl(option: int, value: int) -> None:
         ctypes.CDLL(None).prctl(option, value, 0, 0, 0)
 
 
-def _start(command: list[str]) -> int:
+def _start(command: list[str], *, terminal: bool) -> int:
     """Start the command; return its process id or raise the `OSError` that its start met with."""
     told, tell = os.pipe()  # closes by itself when the command takes over, so that end of file means success
     child = os.fork()
@@ -40,6 +41,11 @@ def _start(command: list[str]) -> int:
         return child
     try:
         os.setsid()
+        if terminal:
+            import fcntl
+            import termios
+
+            fcntl.ioctl(0, termios.TIOCSCTTY, 0)
         # Dokimon may itself run with interrupts ignored (a script's background job); its runs must not inherit that.
         for number in (
             signal.SIGINT,
@@ -112,7 +118,7 @@ def _kill_all(watched: int, status_pipe: int) -> None:
 
 def main() -> None:
     """Start the command, watch it, and end it with what it started once Dokimon lets go."""
-    control, status_pipe, command = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3:]
+    control, status_pipe, streams, command = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3], sys.argv[4:]
     os.set_inheritable(control, False)
     os.set_inheritable(status_pipe, False)
     _prctl(_PR_SET_CHILD_SUBREAPER, 1)
@@ -123,7 +129,7 @@ def main() -> None:
     signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
     signal.signal(signal.SIGCHLD, lambda *_: None)
     try:
-        child = _start(command)
+        child = _start(command, terminal=streams == "terminal")
     except OSError as wrong:
         _say(status_pipe, f"failed {wrong.strerror}")
         return
