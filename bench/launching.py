@@ -13,7 +13,7 @@ import time
 from pathlib import Path
 
 from dokimon.core.launching.output import Output
-from dokimon.core.launching.readiness import wait_until_up
+from dokimon.core.launching.readiness import Awaited, wait_until_up
 from dokimon.core.launching.stopping import stop
 from dokimon.core.launching.tree import Tree
 
@@ -54,7 +54,7 @@ def _up(folder: Path, starts: int) -> None:
     for number in range(starts):
         told = folder / f"up{number}"
         tree = _start([sys.executable, "-c", _SERVER, str(told)])
-        state = wait_until_up(tree, within=20, port=None, line=None, serves=True, ends=False, halt=threading.Event())
+        state = wait_until_up(tree, Awaited(within=20), threading.Event())
         now = time.monotonic()
         assert state.how == "up", state
         late.append((now - float(told.read_text())) * 1000)
@@ -65,7 +65,7 @@ def _up(folder: Path, starts: int) -> None:
 def _looking() -> None:
     tree = _start([sys.executable, "-c", "import time; time.sleep(60)"])
     before = time.process_time()
-    wait_until_up(tree, within=20, port=None, line=None, serves=True, ends=False, halt=threading.Event())
+    wait_until_up(tree, Awaited(within=20), threading.Event())
     print(
         f"looking at a run that never gets up, over 20 s: {(time.process_time() - before) / 20 * 100:.1f} % of a core"
     )

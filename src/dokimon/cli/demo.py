@@ -46,7 +46,7 @@ def _show(folder: Path, no_color: bool) -> int:
     from dokimon.cli.screen import draw_verify
     from dokimon.cli.screen_smoke import draw_smoke
     from dokimon.cli.showing import console
-    from dokimon.cli.smoke import smoke_in
+    from dokimon.cli.smoke import Wishes, smoke_in
     from dokimon.core import verifying
     from dokimon.core.report.outcome import exit_status
     from dokimon.demo.sample import copy_sample, with_own_python
@@ -61,16 +61,7 @@ def _show(folder: Path, no_color: bool) -> int:
     draw_verify(screen, verified, quiet=False, verbose=False)
     screen.print(_VERIFIED)
     screen.rule("dokimon smoke", style="dim")
-    smoked = smoke_in(
-        folder,
-        chosen=[],
-        keep=False,
-        pick=False,
-        anyway=False,
-        strict=False,
-        quiet=not sys.stderr.isatty(),
-        no_color=no_color,
-    )
+    smoked = smoke_in(folder, Wishes(quiet=not sys.stderr.isatty(), no_color=no_color))
     draw_smoke(screen, smoked, quiet=False, verbose=False)
     screen.print(_SMOKED)
     return exit_status(smoked, strict=False)

@@ -6,6 +6,7 @@ import os
 import sys
 import threading
 import time
+from collections.abc import Callable
 from types import TracebackType
 from typing import TYPE_CHECKING
 
@@ -19,8 +20,10 @@ _TELL_EVERY = 20.0
 """Seconds after which a pipe hears that a long stage still goes on."""
 
 
-def watch(*, quiet: bool, no_color: bool) -> Progress:
-    """Return the progress that fits where standard error goes."""
+def watch(*, quiet: bool, follow: bool, no_color: bool) -> Progress:
+    """Return the progress that fits where standard error goes; with `follow` every line is shown as it comes."""
+    if follow:
+        return FollowingProgress()
     if quiet:
         return Progress()
     dumb = os.environ.get("TERM") == "dumb"
@@ -66,6 +69,16 @@ class PlainProgress(Progress):
                 return
             self._told = now
         self.say(f"{self._stage}: {now - self._since:.0f} s so far; last line: {text}")
+
+
+class FollowingProgress(PlainProgress):
+    """Each line that is printed, behind the name of whoever printed it."""
+
+    def line(self, text: str) -> None:
+        pass
+
+    def follower(self, name: str) -> Callable[[str], None]:
+        return lambda text: self.say(f"{name} | {text}")
 
 
 class LiveProgress(Progress):

@@ -7,9 +7,9 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen import draw_picked, draw_remedies, findings_table, heading, verdict_text
+from dokimon.cli.screen import draw_picked, draw_remedies, findings_table, heading, short_path, verdict_text
 from dokimon.core.report.folding import fold, subject_of
-from dokimon.core.report.model import Check, Prepared, Report, Run
+from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
 
 _INDENT = 10
 
@@ -68,7 +68,10 @@ def _draw_step(console: Console, step: Prepared) -> None:
         text.append(f" in {step.seconds or 0:.1f} s: {step.reason}")
         text.append(f"\n{step.command}", style="dim")
     _row(console, "prepare", text)
+    _draw_diagnoses(console, step.diagnoses)
     _draw_lines(console, step.last_lines)
+    if step.verdict == "failed":
+        _draw_log(console, step.log)
 
 
 def _draw_run(console: Console, run: Run) -> None:
@@ -87,7 +90,7 @@ def _draw_run(console: Console, run: Run) -> None:
     if others:
         text.append("\nit also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
     exposed = sorted({at.port for at in run.listening if at.exposed})
-    if exposed:
+    if exposed and not run.exposure_meant:
         text.append(
             f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address",
             style="yellow",
@@ -100,8 +103,10 @@ def _draw_run(console: Console, run: Run) -> None:
     _row(console, run.name if len(run.name) < _INDENT else "run", text)
     if run.checks:
         console.print(Padding(_checks_table(run.checks), (0, 0, 0, _INDENT), expand=False))
+    _draw_diagnoses(console, run.diagnoses)
     if run.verdict in ("failed", "unsure") or run.kind == "program":
         _draw_lines(console, run.last_lines)
+    _draw_log(console, run.log, run.warnings)
     console.print()
 
 
@@ -124,6 +129,28 @@ def _draw_lines(console: Console, lines: tuple[str, ...]) -> None:
     console.print(Padding(Text("its last lines:", style="dim"), (0, 0, 0, _INDENT), expand=False))
     for line in lines:
         console.print(Padding(Text(line), (0, 0, 0, _INDENT + 2), expand=False))
+
+
+def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
+    """Draw the likely causes, the line that shows each, and what to do."""
+    for each in diagnoses:
+        cause = Text.assemble(("likely cause: ", "bold"), each.cause)
+        if each.line:
+            cause.append(f"\nshown by: {each.line}", style="dim")
+        console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
+        for remedy in each.remedies:
+            console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, _INDENT + 2), expand=False))
+            if remedy.command:
+                console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
+
+
+def _draw_log(console: Console, log: str | None, warnings: int | None = None) -> None:
+    """Say where the whole output is, and how many warnings are in it."""
+    if log is None:
+        return
+    counted = f"; {warnings} {'warning' if warnings == 1 else 'warnings'} in it" if warnings else ""
+    line = f"{' ' * _INDENT}all that it printed: {short_path(log)}{counted}"
+    console.print(Text(line, style="dim"), soft_wrap=True)
 
 
 def _closing(report: Report) -> Text:

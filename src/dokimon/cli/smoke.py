@@ -2,8 +2,9 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated
+from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
@@ -37,6 +38,18 @@ def smoke(
         bool,
         typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C."),
     ] = False,
+    all_runs: Annotated[
+        bool, typer.Option("--all-runs", help="Carry out every way to start it, one after the other.")
+    ] = False,
+    show_plan: Annotated[
+        bool, typer.Option("--show-plan", help="Only show what would be prepared and run, and where that was read.")
+    ] = False,
+    no_prepare: Annotated[
+        bool, typer.Option("--no-prepare", help="Do no prepare step; those that are needed are told.")
+    ] = False,
+    follow: Annotated[
+        bool, typer.Option("--follow", help="Show each line that a step or run prints, as it comes.")
+    ] = False,
     pick: PickOption = False,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
     form: FormatOption = Format.table,
@@ -58,27 +71,46 @@ def smoke(
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
     folder = folder_asked(path)
+    wishes = Wishes(
+        chosen=run or [], every=all_runs, only_plan=show_plan, prepare=not no_prepare, keep=keep, pick=pick,
+        anyway=anyway, strict=strict, quiet=quiet, follow=follow, no_color=no_color,
+    )  # fmt: skip
     try:
         with refusing():
-            report = smoke_in(
-                folder, chosen=run or [], keep=keep, pick=pick, anyway=anyway, strict=strict, quiet=quiet,
-                no_color=no_color,
-            )  # fmt: skip
+            report = smoke_in(folder, wishes)
     except PlanFault as fault:
         refuse(str(fault))
 
     def draw(console: object) -> None:
+        from dokimon.cli.screen_plan import draw_plan
         from dokimon.cli.screen_smoke import draw_smoke
 
-        draw_smoke(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+        if show_plan:
+            draw_plan(console, report)  # type: ignore[arg-type]
+        else:
+            draw_smoke(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 
     deliver(report, form, output, no_color, draw)
-    raise typer.Exit(exit_status(report, strict))
+    raise typer.Exit(0 if show_plan else exit_status(report, strict))
 
 
-def smoke_in(
-    folder: Path, *, chosen: list[str], keep: bool, pick: bool, anyway: bool, strict: bool, quiet: bool, no_color: bool
-) -> Report:
+class Wishes(NamedTuple):
+    """How a smoke check is wanted: the options of the command, by what they do."""
+
+    chosen: Sequence[str] = ()
+    every: bool = False
+    only_plan: bool = False
+    prepare: bool = True
+    keep: bool = False
+    pick: bool = False
+    anyway: bool = False
+    strict: bool = False
+    quiet: bool = False
+    follow: bool = False
+    no_color: bool = False
+
+
+def smoke_in(folder: Path, wishes: Wishes) -> Report:
     """Smoke-check the project in `folder` with progress on standard error, and return the report.
 
     Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
@@ -90,14 +122,20 @@ def smoke_in(
     from dokimon.core import smoking, verifying
     from dokimon.core.report.outcome import verdict_of_findings
 
-    with interruptible() as halt, watch(quiet=quiet, no_color=no_color) as progress:
+    strict = wishes.strict
+    quiet = wishes.quiet or wishes.only_plan
+    with interruptible() as halt, watch(quiet=quiet, follow=wishes.follow, no_color=wishes.no_color) as progress:
         progress.stage("verify", "reading the checkout and asking this machine's tools")
-        verified = verifying.verify(folder, os.environ, pick=pick)
-        if verdict_of_findings(verified.findings, strict) != "met" and not anyway:
+        verified = verifying.verify(folder, os.environ, pick=wishes.pick)
+        if wishes.only_plan:
+            plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=True)
+            return smoking.plan_report(verified, plan)
+        if verdict_of_findings(verified.findings, strict) != "met" and not wishes.anyway:
             return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
-        plan = smoking.plan_smoke(verified, verified.environment, chosen)
-        keeping = _Keeping(halt, progress) if keep else None
-        prepared, runs = smoking.smoke(verified, plan, verified.environment, halt, progress, keeping)
+        plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=wishes.every)
+        keeping = _Keeping(halt, progress) if wishes.keep else None
+        around = smoking.surroundings(verified, halt, progress)
+        prepared, runs = smoking.smoke(plan, around, keeping, prepare_first=wishes.prepare)
         interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
         return smoking.smoke_report(verified, prepared, runs, strict=strict, interrupted=interrupted)
 

@@ -81,14 +81,24 @@ class Prepare(msgspec.Struct, frozen=True):
 
 
 class Up(msgspec.Struct, frozen=True):
-    """`up` of a run: a pattern (regular expression) that a line of output shows once the run can be used."""
+    """`up` of a run: what shows that it can be used.
+
+    A `line` of output that matches a pattern (regular expression), a `file` that is there and new, or a path that
+    answers with a success when one `get`s it.
+    """
 
     line: str | None = None
+    file: str | None = None
+    get: str | None = None
     within: str = "3m"
 
 
 class Run(msgspec.Struct, frozen=True):
-    """`[[run]]`: a process to start. Without `kind` it is a server when it listens and a program when it ends."""
+    """`[[run]]`: a process to start. Without `kind` it is a server when it listens and a program when it ends.
+
+    It is started `after` others, which stay up as long as it runs. With `terminal` it finds itself on one. `keys` are
+    sent once it is up, `stop` are the keys that end it. `expose` says that other machines are meant to reach it.
+    """
 
     name: str
     command: str
@@ -96,6 +106,11 @@ class Run(msgspec.Struct, frozen=True):
     kind: Literal["server", "program"] | None = None
     port: int | Literal["any"] | None = None
     environment: dict[str, str] = {}
+    after: str | list[str] = []
+    terminal: bool = False
+    keys: str | list[str] = []
+    stop: str | None = None
+    expose: bool = False
     up: Up = Up()
 
 
@@ -226,7 +241,7 @@ class Reading:
             if isinstance(choice, dict):
                 self.unknown_keys(choice, _keys_of(Choice), (*at, "any", index), f"`any` of {where}")
         if isinstance(given.get("up"), dict):
-            self.unknown_keys(given["up"], ["line", "within"], (*at, "up"), f"`up` of {where}")
+            self.unknown_keys(given["up"], _keys_of(Up), (*at, "up"), f"`up` of {where}")
         try:
             return msgspec.convert(given, kind)
         except msgspec.ValidationError as wrong:

@@ -7,7 +7,7 @@ from typing import Any
 
 from dokimon.core.declarations.manifest import Keys
 from dokimon.core.measures import bytes_of, name_and_versions, seconds
-from dokimon.core.settings import AddedTool, Need, Reading, Smoke
+from dokimon.core.settings import AddedTool, Need, Reading, Run, Smoke
 from dokimon.core.text import nearest
 from dokimon.core.versions import VersionFault, compiled
 
@@ -31,6 +31,13 @@ def check_meaning(tables: dict[str, list[Any]], reading: Reading) -> None:
             reading.fault(("run", i, "port"), f"{run.port} is no port; one lies between 1 and 65535")
         _check_duration(run.up.within, ("run", i, "up", "within"), reading)
         _check_pattern(run.up.line, ("run", i, "up", "line"), reading)
+        if sum(way is not None for way in (run.up.line, run.up.file, run.up.get)) > 1:
+            reading.fault(("run", i, "up"), '"up" is known by one of "line", "file" and "get"')
+        if run.up.get is not None and not run.up.get.startswith("/"):
+            reading.fault(
+                ("run", i, "up", "get"), f'"get" is a path on the run itself, such as "/"; not "{run.up.get}"'
+            )
+    _check_order(tables["run"], names, reading)
     for i, smoke in enumerate(tables["smoke"]):
         _check_smoke(smoke, i, names, reading)
 
@@ -39,6 +46,26 @@ SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "memory
 
 QUESTIONS = ("--version", "-version", "-V")
 """What a tool that a checkout adds may be asked: by custom these print a version and do nothing else."""
+
+
+def _check_order(runs: list[Run], names: list[str], reading: Reading) -> None:
+    """Each `after` names another run, and following them never comes back to where one began."""
+    after = {run.name: _texts(run.after) for run in runs}
+    for i, run in enumerate(runs):
+        for other in after[run.name]:
+            if other not in names:
+                like = nearest(other, names)
+                hint = f'did you mean "{like}"?' if like else f"there are {', '.join(names)}"
+                reading.fault(("run", i, "after"), f'no run is named "{other}"; {hint}')
+        waiting, seen = list(after[run.name]), set[str]()
+        while waiting:
+            other = waiting.pop()
+            if other == run.name:
+                reading.fault(("run", i, "after"), f'"{run.name}" would come after itself')
+                break
+            if other not in seen:
+                seen.add(other)
+                waiting += after.get(other, [])
 
 
 def _check_tool(tool: AddedTool, at: Keys, reading: Reading) -> None:

@@ -4,52 +4,153 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Mapping, Sequence
+from pathlib import Path
 
+import msgspec
+
+from dokimon.core.launching.logs import Logs
 from dokimon.core.launching.preparing import prepare
-from dokimon.core.launching.running import Kept, carry_out
+from dokimon.core.launching.running import Surroundings, WhileUp, carry_out
+from dokimon.core.launching.tree import Tree
 from dokimon.core.launching.watching import Watcher
+from dokimon.core.looking_up import looks
 from dokimon.core.planning import make_plan
-from dokimon.core.planning.plan import Plan, Setting
-from dokimon.core.report.model import FORMAT, Prepared, Report, Run
+from dokimon.core.planning.plan import Plan, RunPlan, Setting, shown
+from dokimon.core.report.model import FORMAT, Planned, PlannedRun, PlannedStep, Prepared, Report, Run
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
-from dokimon.core.verifying import Verified, project_of
+from dokimon.core.verifying import Verified, catalogue_for, project_of
 
 
-def plan_smoke(verified: Verified, environment: Mapping[str, str], chosen: Sequence[str]) -> Plan:
-    """Return the plan for the verified checkout; raises `PlanFault` when there is none, or none without a choice."""
+def plan_smoke(
+    verified: Verified, environment: Mapping[str, str], chosen: Sequence[str], *, every: bool = False
+) -> Plan:
+    """Return the plan for the verified checkout; raises `PlanFault` when there is none, or none without a choice.
+
+    With `every`, all ways to start it are carried out, one after the other.
+    """
     reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
     checkout = verified.checkout
     setting = Setting(checkout.root, checkout.project, dict(environment), reached)
-    return make_plan(setting, verified.settings, chosen)
+    return make_plan(setting, verified.settings, chosen, every=every)
+
+
+def surroundings(verified: Verified, halt: threading.Event, watcher: Watcher) -> Surroundings:
+    """Return what the runs of this checkout are carried out in."""
+    root, environment = verified.checkout.root, verified.environment
+    catalogue = catalogue_for(verified.settings, environment)
+    return Surroundings(environment, halt, watcher, Logs(root, environment), looks=looks(environment, root, catalogue))
+
+
+def plan_report(verified: Verified, plan: Plan) -> Report:
+    """Return the report of `dokimon smoke --show-plan`: what would be done, and where each part was read."""
+    return Report(
+        format=FORMAT,
+        command="smoke",
+        verdict=verdict_of_findings(verified.findings, strict=False),
+        project=project_of(verified.declared),
+        requirements=verified.findings,
+        plan=Planned(
+            tuple(
+                PlannedStep(
+                    step.title, shown(step.command, step.folder), step.needed, step.source, _in(step.folder, verified)
+                )
+                for step in plan.prepare
+            ),
+            tuple(
+                PlannedRun(
+                    run.name, shown(run.command, run.folder), run.source, run.kind, run.port, run.after,
+                    tuple(f"GET {page.path}" for page in run.pages), _in(run.folder, verified),
+                )
+                for run in plan.runs
+            ),
+        ),
+    )  # fmt: skip
+
+
+def _in(folder: Path, verified: Verified) -> str | None:
+    below = (
+        folder.relative_to(verified.checkout.root).as_posix() if folder.is_relative_to(verified.checkout.root) else "."
+    )
+    return None if below == "." else below
 
 
 def smoke(
-    verified: Verified,
-    plan: Plan,
-    environment: Mapping[str, str],
-    halt: threading.Event,
-    watcher: Watcher,
-    kept: Kept | None = None,
+    plan: Plan, around: Surroundings, while_up: WhileUp | None = None, *, prepare_first: bool = True
 ) -> tuple[tuple[Prepared, ...], tuple[Run, ...]]:
-    """Carry out the plan until a step fails or `halt` is set; return the steps and the runs that there were.
+    """Carry out the plan until a step fails or it is halted; return the steps and the runs that there were.
 
-    With `kept`, programs that end by themselves come first, and the last run is kept up.
+    Without `prepare_first` no step is done, and those that are needed are told. With `while_up`, programs that end by
+    themselves come first, and it has its turn while the last run is up.
     """
     prepared: list[Prepared] = []
     for step in plan.prepare:
-        if halt.is_set():
+        if around.halt.is_set():
             break
-        prepared.append(prepare(step, environment, halt, watcher))
+        if step.needed and not prepare_first:
+            reason = f"left out, though it is needed: {step.needed}"
+            prepared.append(
+                Prepared(step.title, "skipped", reason, shown(step.command, step.folder), source=step.source)
+            )
+            continue
+        prepared.append(prepare(step, around))
         if prepared[-1].verdict in ("failed", "unsure"):
             return tuple(prepared), ()
+    chains = _chains(plan.runs)
+    if while_up:
+        chains.sort(key=lambda chain: chain[-1].kind != "program")
     runs: list[Run] = []
-    in_order = sorted(plan.runs, key=lambda run: run.kind != "program") if kept else plan.runs
-    for run in in_order:
-        if halt.is_set():
+    for chain in chains:
+        if around.halt.is_set():
             break
-        last = run is in_order[-1]
-        runs.append(carry_out(run, environment, halt, watcher, kept if last else None))
-    return tuple(prepared), tuple(runs)
+        _carry_out(chain, around, runs, while_up if chain is chains[-1] else None)
+    order = [each.name for each in plan.runs]
+    return tuple(prepared), tuple(sorted(runs, key=lambda run: order.index(run.name)))
+
+
+def _chains(runs: Sequence[RunPlan]) -> list[list[RunPlan]]:
+    """Return the runs in groups that belong together by `after`, those that others come after in front."""
+    ordered: list[RunPlan] = []
+    left = list(runs)
+    while left:
+        placed = {run.name for run in ordered}
+        names = {run.name for run in left}
+        ready = next((run for run in left if not names & {*run.after} - placed), left[0])
+        ordered.append(ready)
+        left.remove(ready)
+    chains: list[list[RunPlan]] = []
+    for run in ordered:
+        mine = [chain for chain in chains if any(each.name in run.after for each in chain)]
+        joined = [each for chain in mine for each in chain]
+        chains = [*(chain for chain in chains if chain not in mine), [*joined, run]]
+    return chains
+
+
+def _carry_out(chain: Sequence[RunPlan], around: Surroundings, done: list[Run], while_up: WhileUp | None) -> None:
+    """Carry out the runs of a chain, each while those before it are up; what comes after a failed one is skipped."""
+    first, rest = chain[0], chain[1:]
+    if not rest:
+        done.append(carry_out(first, around, while_up))
+        return
+    begun = False
+
+    def go_on(run: Run, tree: Tree) -> None:
+        nonlocal begun
+        begun = True
+        port = str(run.listening[0].port) if run.listening else ""
+        told = {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}
+        _carry_out(rest, msgspec.structs.replace(around, words={**around.words, **told}), done, while_up)
+
+    run = carry_out(first, around, go_on)
+    done.append(run)
+    if begun or around.halt.is_set():
+        return
+    if run.kind == "program" and run.verdict == "passed":
+        _carry_out(rest, around, done, while_up)
+        return
+    for each in rest:
+        reason = f"{first.name}, which it comes after, is not up"
+        text = shown(each.command, each.folder)
+        done.append(Run(each.name, text, each.kind or "unknown", "skipped", reason, source=each.source))
 
 
 def smoke_report(

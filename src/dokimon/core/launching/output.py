@@ -56,11 +56,19 @@ def secrets_in(environment: Mapping[str, str]) -> tuple[bytes, ...]:
 class Output:
     """The lines of one run, from all of its streams, in the order in which they came.
 
-    `follow` starts reading a stream in a thread of its own; `on_line` is called in that thread with each cleaned line.
-    `log` is the file that gets everything, with `secrets` masked; None where none can be written.
+    `follow` starts reading a stream in a thread of its own; `on_line` is called in that thread with the newest line now
+    and then, `on_every_line` with each, cleaned. `log` is the file that gets everything, with `secrets` masked; None where
+    none can be written.
     """
 
-    def __init__(self, on_line: Listener | None = None, log: Path | None = None, secrets: Iterable[bytes] = ()) -> None:
+    def __init__(
+        self,
+        on_line: Listener | None = None,
+        log: Path | None = None,
+        secrets: Iterable[bytes] = (),
+        on_every_line: Listener | None = None,
+    ) -> None:
+        self._on_every_line = on_every_line
         self._first = b""
         self._last: deque[bytes] = deque()
         self._last_size = 0
@@ -191,6 +199,9 @@ class Output:
                 self._last_size -= len(self._last.popleft())
             self._size += len(piece)
             self.count += piece.count(b"\n") + (not piece.endswith(b"\n"))
+        if self._on_every_line:
+            for each in piece.removesuffix(b"\n").split(b"\n"):
+                self._on_every_line(_shown(each))
         now = time.monotonic()
         if self._on_line and now - self._told >= _TELL_EVERY:
             self._told = now

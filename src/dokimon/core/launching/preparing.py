@@ -3,15 +3,16 @@
 from __future__ import annotations
 
 import os
-import threading
 import time
-from collections.abc import Mapping
 from pathlib import Path
 
-from dokimon.core.launching.output import Output
+import msgspec
+
+from dokimon.core.launching.diagnosis import diagnose, diagnose_start
+from dokimon.core.launching.output import Output, secrets_in
+from dokimon.core.launching.running import Surroundings
 from dokimon.core.launching.stopping import stop
 from dokimon.core.launching.tree import StartFault, Tree, how_ended
-from dokimon.core.launching.watching import Watcher
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.planning.plan import Step, shown
 from dokimon.core.report.model import CheckVerdict, Prepared
@@ -19,24 +20,31 @@ from dokimon.core.report.model import CheckVerdict, Prepared
 _LAST_LINES = 15
 
 
-def prepare(step: Step, environment: Mapping[str, str], halt: threading.Event, watcher: Watcher) -> Prepared:
+def prepare(step: Step, around: Surroundings) -> Prepared:
     """Do one step if it is needed, and say how it went."""
     if step.needed is None:
         return Prepared(step.title, "skipped", step.reason, shown(step.command, step.folder), source=step.source)
+    watcher, halt = around.watcher, around.halt
     watcher.stage(step.title, f"{shown(step.command, step.folder)}   ({step.needed})")
     started = time.monotonic()
-    output = Output(watcher.line)
+    variables = {**around.environment, **step.environment}
+    log = around.logs.path(f"prepare-{step.title}")
+    output = Output(watcher.line, log, secrets_in(variables), watcher.follower(step.title))
     argv = shell_command(step.command) if isinstance(step.command, str) else list(step.command)
 
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
         last = () if verdict == "passed" else output.last(_LAST_LINES)
         spent = round(time.monotonic() - started, 3)
-        return Prepared(step.title, verdict, reason, shown(step.command, step.folder), spent, step.source, status, last)
+        made = Prepared(step.title, verdict, reason, shown(step.command, step.folder), spent, step.source, status, last)
+        diagnoses = diagnose(output.kept(), status, around.looks) if verdict == "failed" else ()
+        return msgspec.structs.replace(made, log=str(output.log) if output.log else None, diagnoses=diagnoses)
 
     try:
-        tree = Tree.start(argv, step.folder, {**environment, **step.environment}, output)
+        tree = Tree.start(argv, step.folder, variables, output)
     except StartFault as fault:
-        return ended("failed", f"could not be started: {fault}")
+        output.close()
+        told = diagnose_start(argv[0], str(fault), around.looks)
+        return msgspec.structs.replace(ended("failed", f"could not be started: {fault}"), diagnoses=told)
     try:
         while not tree.wait(0.1):
             if halt.is_set():

@@ -7,6 +7,7 @@ import threading
 import time
 from collections.abc import Sequence
 from importlib import import_module
+from pathlib import Path
 from typing import Literal
 
 import msgspec
@@ -48,27 +49,34 @@ class State(msgspec.Struct, frozen=True):
     contested: tuple[Stranger, ...] = ()
 
 
-def wait_until_up(
-    tree: Tree,
-    *,
-    within: float,
-    port: int | None,
-    line: str | None,
-    serves: bool,
-    ends: bool,
-    halt: threading.Event,
-) -> State:
-    """Wait until the run is up, has ended, `within` seconds are over, or `halt` is set.
+class Awaited(msgspec.Struct, frozen=True):
+    """What shows that a run is up, or over.
 
     `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
-    makes it count as up; where the run `serves`, a socket must be there too. `ends` says that it is a program: then
-    only its end is waited for.
+    makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
+    there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
+    program: then only its end is waited for, `within` seconds.
     """
+
+    within: float
+    port: int | None = None
+    line: str | None = None
+    file: Path | None = None
+    get: str | None = None
+    serves: bool = False
+    ends: bool = False
+
+
+def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
+    """Wait until the run is up, has ended, its time is over, or `halt` is set."""
     started = time.monotonic()
-    asking = _Asking(started + within)
+    if awaited.ends:
+        return _wait_until_ended(tree, awaited.within, halt, started)
+    begun = time.time()
+    asking = _Asking(started + awaited.within, awaited.get)
     table = SocketTable()
-    if line:
-        tree.output.await_line(line)
+    if awaited.line:
+        tree.output.await_line(awaited.line)
     seen, told_port, over_since = 0, None, None
     while True:
         spent = time.monotonic() - started
@@ -76,39 +84,65 @@ def wait_until_up(
         told_port = _port_in(lines) or told_port
         if halt.is_set():
             return State("halted", spent)
-        if ends:
-            if tree.wait(_LOOK_EVERY):
-                return State("ended", time.monotonic() - started)
-            if spent > within:
-                return State("late", spent)
-            continue
-        over = tree.ended
-        processes = tree.processes()
-        sockets = _ranked(listeners(processes, table), port or told_port, told_port)
+        over, processes = tree.ended, tree.processes()
+        sockets = _ranked(listeners(processes, table), awaited.port or told_port, told_port)
         if over and not sockets:
             over_since = over_since or time.monotonic()
             # What it left behind may be a server on its way up, but not after a failure.
             if not processes or (tree.exit_status and time.monotonic() - over_since > _AFTER_FAILURE):
                 return State("ended", spent)
-        shown = tree.output.found
-        if shown is not None and (sockets or not serves):
-            at = sockets[0] if sockets else None
-            url = origin(at) if at else None
-            return State("up", spent, f"printed “{shown}”", at, url, url)
-        if line is None:
-            asking.ask(sockets)
-            answered = asking.answered(sockets)
-            # Asked again: the socket that answered must still be the tree's own.
-            if answered and answered[0] in listeners(tree.processes(), table):
-                at, url = answered
-                others = strangers(at.port, processes) if table.is_shared(at.port) else ()
-                person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
-                by, when = "its own socket listens and answers over HTTP", asking.when(at) - started
-                return State("up", when, by, at, url, person, _contesting(at, others))
-        if spent > within:
+        if awaited.line or awaited.file:
+            up = _by_sign(tree, awaited, begun, spent, sockets)
+        else:
+            up = _by_answer(tree, awaited, asking, table, sockets, started)
+        if up:
+            return up
+        if spent > awaited.within:
             return State("late", spent, at=sockets[0] if sockets else None)
         pause = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
         tree.wait(pause) if not over else time.sleep(pause)
+
+
+def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started: float) -> State:
+    while not tree.wait(_LOOK_EVERY):
+        spent = time.monotonic() - started
+        if halt.is_set():
+            return State("halted", spent)
+        if spent > within:
+            return State("late", spent)
+    return State("ended", time.monotonic() - started)
+
+
+def _by_sign(tree: Tree, awaited: Awaited, begun: float, spent: float, sockets: Sequence[Listening]) -> State | None:
+    """Up by a line that it printed or a file that it made; where it serves, not before it listens."""
+    by = f"printed “{tree.output.found}”" if tree.output.found else None
+    if awaited.file and _is_new(awaited.file, begun):
+        by = f"made {awaited.file.name}"
+    if by is None or (awaited.serves and not sockets):
+        return None
+    at = sockets[0] if sockets else None
+    url = origin(at) if at else None
+    return State("up", spent, by, at, url, url)
+
+
+def _by_answer(
+    tree: Tree, awaited: Awaited, asking: _Asking, table: SocketTable, sockets: Sequence[Listening], started: float
+) -> State | None:
+    """Up by an answer of one of its own sockets."""
+    asking.ask(sockets)
+    answered = asking.answered(sockets)
+    processes = tree.processes()
+    # Asked again: the socket that answered must still be the tree's own.
+    if not answered or answered[0] not in listeners(processes, table):
+        return None
+    at, url = answered
+    others = strangers(at.port, processes) if table.is_shared(at.port) else ()
+    person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
+    by = f"its own socket answers GET {awaited.get} with a success" if awaited.get else _LISTENS_AND_ANSWERS
+    return State("up", asking.when(at) - started, by, at, url, person, _contesting(at, others))
+
+
+_LISTENS_AND_ANSWERS = "its own socket listens and answers over HTTP"
 
 
 def _port_in(lines: Sequence[str]) -> int | None:
@@ -128,8 +162,16 @@ def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ..
     return tuple(each for each in others if each.address in (at.address, asked_address(at)))
 
 
-def _answers(at: Listening, scheme: str, seconds: float) -> bool:
-    """Whether the socket answers a request for `/` with an HTTP status, whichever. Made anew each time, and quickly."""
+def _is_new(file: Path, since: float) -> bool:
+    """Whether a file is there and was written since; file systems keep times less exactly than the clock does."""
+    try:
+        return file.stat().st_mtime >= since - 0.02
+    except OSError:
+        return False
+
+
+def _answers(at: Listening, scheme: str, seconds: float, get: str | None) -> bool:
+    """Whether the socket answers a request for `/` with any HTTP status, or one for `get` with a success."""
     import http.client
     import ssl
 
@@ -144,8 +186,9 @@ def _answers(at: Listening, scheme: str, seconds: float) -> bool:
     else:
         link = http.client.HTTPConnection(address, at.port, timeout=seconds)
     try:
-        link.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
-        return link.getresponse().status > 0
+        link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
+        status = link.getresponse().status
+        return status < 400 if get else status > 0
     except (OSError, http.client.HTTPException, ValueError):
         return False
     finally:
@@ -155,8 +198,9 @@ def _answers(at: Listening, scheme: str, seconds: float) -> bool:
 class _Asking:
     """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
-    def __init__(self, deadline: float) -> None:
+    def __init__(self, deadline: float, get: str | None) -> None:
         self._deadline = deadline
+        self._get = get
         self._asked: set[tuple[str, int]] = set()
         self._answers: dict[tuple[str, int], tuple[float, str]] = {}
         self._first: float | None = None
@@ -187,7 +231,7 @@ class _Asking:
         scheme = "http"
         while (left := self._deadline - time.monotonic()) > 0:
             url = origin(at, scheme)
-            if _answers(at, scheme, left):
+            if _answers(at, scheme, left, self._get):
                 now = time.monotonic()
                 self._first = self._first or now
                 self._answers[key] = (now, url)

@@ -12,8 +12,11 @@ import msgspec
 
 from dokimon.core.checks.ending import check_ending
 from dokimon.core.checks.page import check_page
-from dokimon.core.launching.output import Output
-from dokimon.core.launching.readiness import State, wait_until_up
+from dokimon.core.launching.diagnosis import Look, diagnose, diagnose_start
+from dokimon.core.launching.logs import Logs
+from dokimon.core.launching.output import Output, secrets_in
+from dokimon.core.launching.process_table import unix_sockets
+from dokimon.core.launching.readiness import Awaited, State, wait_until_up
 from dokimon.core.launching.sockets import free_port, listeners, strangers
 from dokimon.core.launching.stopping import Stopped, stop
 from dokimon.core.launching.tree import StartFault, Tree, how_ended
@@ -27,54 +30,80 @@ _LAST_LINES = 15
 _ROOT_PAGE = (PageCheck(),)
 """What a server is asked for when nobody says what it must show."""
 
-Kept = Callable[[Run, Tree], None]
-"""Called with a run that is up and checked, when it is to be kept until somebody has seen enough of it."""
+WhileUp = Callable[[Run, Tree], None]
+"""Called with a run that is up and checked: what comes after it, or somebody who wants to look at it, has its turn."""
 
 
-def carry_out(
-    plan: RunPlan,
-    environment: Mapping[str, str],
-    halt: threading.Event,
-    watcher: Watcher,
-    kept: Kept | None = None,
-) -> Run:
-    """Start the run, wait until it is up, check it, stop it, and say how all that went."""
+class Surroundings(msgspec.Struct, frozen=True):
+    """What a run is carried out in: the variables, who may halt it, who hears of it, where its output is kept.
+
+    `words` stand in braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
+    `looks` are what a diagnosis can be made fuller with.
+    """
+
+    environment: Mapping[str, str]
+    halt: threading.Event
+    watcher: Watcher
+    logs: Logs
+    words: Mapping[str, str] = {}
+    looks: Mapping[str, Look] = {}
+
+
+def carry_out(plan: RunPlan, around: Surroundings, while_up: WhileUp | None = None) -> Run:
+    """Start the run, wait until it is up, check it, let `while_up` have its turn, stop it, and say how all that went."""
     port, held = _choose_port(plan)
-    command = _filled(plan.command, port)
+    command = _filled(plan.command, port, around.words)
     argv = shell_command(command) if isinstance(command, str) else list(command)
     text = shown(command, plan.folder)
-    run = Run(plan.name, text, plan.kind or "unknown", "unsure", "interrupted", source=plan.source, strangers=held)
-    if halt.is_set():
+    run = Run(
+        plan.name, text, plan.kind or "unknown", "unsure", "interrupted", source=plan.source, strangers=held,
+        exposure_meant=plan.expose,
+    )  # fmt: skip
+    watcher = around.watcher
+    if around.halt.is_set():
         return run
     watcher.stage(plan.name, f"starting {text}")
     for stranger in held:
         watcher.note(f"port {stranger.port} is already held by {holder(stranger)}")
-    output = Output(watcher.line)
-    variables = {**environment, **plan.environment, **({"PORT": str(port)} if plan.port == "any" else {})}
+    variables = {name: _with_words(value, around.words) for name, value in plan.environment.items()}
+    variables = {**around.environment, **variables, **({"PORT": str(port)} if plan.port == "any" else {})}
+    output = Output(watcher.line, around.logs.path(plan.name), secrets_in(variables), watcher.follower(plan.name))
+    keyboard = bool(plan.keys or plan.stop)
     try:
-        tree = Tree.start(argv, plan.folder, variables, output)
+        tree = Tree.start(argv, plan.folder, variables, output, terminal=plan.terminal, keyboard=keyboard)
     except StartFault as fault:
-        return _changed(run, "failed", f"could not be started: {fault}")
+        output.close()
+        run = _changed(run, "failed", f"could not be started: {fault}")
+        return msgspec.structs.replace(run, diagnoses=diagnose_start(argv[0], str(fault), around.looks))
     try:
-        state = wait_until_up(
-            tree,
-            within=plan.within,
-            port=port,
-            line=plan.up_line,
-            serves=bool(plan.pages),
-            ends=plan.kind == "program",
-            halt=halt,
+        awaited = Awaited(
+            plan.within, port, plan.up_line, plan.up_file, plan.up_get, bool(plan.pages), plan.kind == "program"
         )
+        state = wait_until_up(tree, awaited, around.halt)
         run = _judge_start(run, plan, state, tree)
         if state.how == "up":
             watcher.stage(plan.name, f"up after {state.seconds:.2f} s" + (f" at {state.shown}" if state.shown else ""))
-            run = _check_server(run, plan, state, tree, halt)
-            if kept and run.verdict != "failed" and not halt.is_set():
-                kept(run, tree)
+            for keys in plan.keys:
+                tree.press(keys)
+            run = _check_server(run, plan, state, tree, around.halt)
+            if while_up and run.verdict != "failed" and not around.halt.is_set():
+                while_up(run, tree)
+                if tree.ended and not tree.processes() and not around.halt.is_set():
+                    last = tree.output.last(_LAST_LINES)
+                    run = _changed(run, "failed", f"{how_ended(tree.exit_status)} after it was up", last_lines=last)
         watcher.stage(plan.name, "stopping")
-        return _after_stop(run, stop(tree), tree)
+        run = _after_stop(run, stop(tree, plan.stop), tree)
     finally:
         tree.close()
+    diagnoses = diagnose(output.kept(), run.exit_status, around.looks) if run.verdict == "failed" else ()
+    log = str(output.log) if output.log else None
+    return msgspec.structs.replace(run, log=log, warnings=output.warnings or None, diagnoses=diagnoses)
+
+
+def _with_words(text: str, words: Mapping[str, str]) -> str:
+    for word, value in words.items():
+        text = text.replace(f"{{{word}}}", value)
+    return text
 
 
 def _changed(run: Run, verdict: CheckVerdict, reason: str, **more: object) -> Run:
@@ -91,12 +120,11 @@ def _choose_port(plan: RunPlan) -> tuple[int | None, tuple[Stranger, ...]]:
     return (free_port(plan.port) if held and plan.may_move else plan.port), held
 
 
-def _filled(command: str | tuple[str, ...], port: int | None) -> str | tuple[str, ...]:
-    if port is None:
-        return command
+def _filled(command: str | tuple[str, ...], port: int | None, words: Mapping[str, str]) -> str | tuple[str, ...]:
+    known = {**words, **({"port": str(port)} if port is not None else {})}
     if isinstance(command, str):
-        return command.replace("{port}", str(port))
-    return tuple(part.replace("{port}", str(port)) for part in command)
+        return _with_words(command, known)
+    return tuple(_with_words(part, known) for part in command)
 
 
 def holder(stranger: Stranger) -> str:
@@ -118,9 +146,12 @@ def _judge_start(run: Run, plan: RunPlan, state: State, tree: Tree) -> Run:
             return _changed(run, "failed", f"did not end within {plan.within:g} s", last_lines=last)
         if found:
             where = ", ".join(str(port) for port in sorted({at.port for at in found}))
-            reason = f"listens on port {where} but did not answer over HTTP within {plan.within:g} s"
+            answer = f"answer GET {plan.up_get} with a success" if plan.up_get else "answer over HTTP"
+            reason = f"listens on port {where} but did not {answer} within {plan.within:g} s"
             return _changed(run, "failed", reason, last_lines=last, listening=found)
-        reason = f"still running after {plan.within:g} s, and listens nowhere"
+        paths = unix_sockets(tree.processes())
+        where = f"only on the UNIX socket {paths[0]}" if paths else "nowhere"
+        reason = f"still running after {plan.within:g} s, and listens {where}"
         return _changed(run, "unsure" if plan.kind is None else "failed", reason, last_lines=last)
     if state.how == "ended":
         return _judge_end(run, plan, seconds, tree)

@@ -15,6 +15,8 @@ from dokimon.core.text import clean
 _STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
 """The signals in turn, and the seconds that the tree has after each."""
 
+_KEYS_SECONDS = 5.0
+
 _ORPHANS_AFTER = 1.5
 """Once the command itself has gone, what it left behind has this long to follow before the next step."""
 
@@ -33,10 +35,13 @@ class Stopped(msgspec.Struct, frozen=True):
     left_behind: tuple[str, ...]
 
 
-def stop(tree: Tree) -> Stopped:
-    """Stop every process of the tree. A tree that has ended by itself takes no step."""
+def stop(tree: Tree, keys: str | None = None) -> Stopped:
+    """Stop every process of the tree. A tree that has ended by itself takes no step; `keys` are the run's own way to end."""
     started = time.monotonic()
     steps: list[StopStep] = []
+    if keys and (count := len(tree.processes())) and tree.press(keys):
+        _wait(tree, started, _KEYS_SECONDS)
+        steps.append(StopStep(f"keys {clean(repr(keys), 20)}", count, round(time.monotonic() - started, 3)))
     for number, patience in _STEPS:
         count = len(tree.processes())
         if not count:

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from collections.abc import Callable
+
 
 class Watcher:
     """Hears of the work as it goes; this one does nothing with it."""
@@ -11,6 +13,10 @@ class Watcher:
 
     def line(self, text: str) -> None:
         """The stage printed a line (cleaned)."""
+
+    def follower(self, name: str) -> Callable[[str], None] | None:
+        """Return who wants to hear every line of the run or step of this name, or None."""
+        return None
 
     def note(self, text: str) -> None:
         """Something happened that is worth a line of its own."""

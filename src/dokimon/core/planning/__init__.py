@@ -35,11 +35,12 @@ LAST: Planner = more.static
 """What is left when no other planner found a way."""
 
 
-def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) -> Plan:
+def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = (), *, every: bool = False) -> Plan:
     """Return the plan: what `dokimon.toml` says, and what can be inferred for the rest of it.
 
     A `[[prepare]]` takes the place of all inferred steps, a `[[run]]` of all inferred runs. `chosen` picks runs by
-    name. Raises `PlanFault` when there is nothing to run, or more than one way and none chosen.
+    name, with those that they come after. Raises `PlanFault` when there is nothing to run, or more than one way and
+    neither some chosen nor `every` wanted.
     """
     inferred = _inferred(setting)
     words = {"python": setting.command("python", "python3")}
@@ -55,7 +56,7 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = ()) 
     if not runs:
         raise PlanFault(_nothing(setting))
     picked = _pick(runs, chosen)
-    if len(picked) > 1 and not chosen:
+    if len(picked) > 1 and not chosen and not every:
         width = max(len(run.name) for run in picked)
         ways = "".join(
             f"\n  --run {run.name:<{width}}   {shown(run.command, run.folder)}   ({run.source.file}:{run.source.line})"
@@ -94,7 +95,10 @@ def _pick(runs: list[RunPlan], chosen: Sequence[str]) -> tuple[RunPlan, ...]:
             like = nearest(name, names)
             hint = f'did you mean "{like}"?' if like else f"there are {', '.join(names)}"
             raise PlanFault(f'no run is named "{name}"; {hint}')
-    return tuple(run for run in runs if not chosen or run.name in chosen)
+    wanted = {*chosen}
+    while more := {other for run in runs if run.name in wanted for other in run.after} - wanted:
+        wanted |= more
+    return tuple(run for run in runs if not chosen or run.name in wanted)
 
 
 def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:

@@ -60,7 +60,8 @@ class RunPlan(msgspec.Struct, frozen=True):
 
     `kind` None means that the run itself will show whether it is a server or a program. `port` is where it is expected
     to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. Without
-    `pages`, whatever listens is asked for its root page.
+    `pages`, whatever listens is asked for its root page. It is started `after` others, and up once a line matches
+    `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these once it answers.
     """
 
     name: str
@@ -72,7 +73,14 @@ class RunPlan(msgspec.Struct, frozen=True):
     may_move: bool = False
     environment: dict[str, str] = {}
     up_line: str | None = None
+    up_file: Path | None = None
+    up_get: str | None = None
     within: float = UP_SECONDS
+    after: tuple[str, ...] = ()
+    terminal: bool = False
+    keys: tuple[str, ...] = ()
+    stop: str | None = None
+    expose: bool = False
     pages: tuple[PageCheck, ...] = ()
     end: EndCheck = EndCheck()
 

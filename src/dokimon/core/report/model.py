@@ -97,6 +97,17 @@ class Prepared(_Part, frozen=True):
     source: Source | None = None
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
+    log: str | None = None
+    diagnoses: tuple[Diagnosis, ...] = ()
+
+
+class Diagnosis(_Part, frozen=True):
+    """The likely cause of a failure: what it is called, in words, the line of output that shows it, and what to do."""
+
+    name: str
+    cause: str
+    line: str | None = None
+    remedies: tuple[Remedy, ...] = ()
 
 
 class Listening(_Part, frozen=True):
@@ -135,16 +146,13 @@ class StopStep(_Part, frozen=True):
     seconds: float
 
 
-class Diagnosis(_Part, frozen=True):
-    """The likely cause of a failure, the line of output that shows it, and what to do."""
-
-    cause: str
-    line: str | None = None
-    remedies: tuple[Remedy, ...] = ()
-
-
 class Run(_Part, frozen=True):
-    """A run from start to stop. `url` is where to look; `up_by` says how it was known to be up."""
+    """A run from start to stop.
+
+    `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed,
+    `warnings` how many warnings and deprecations were among that: they never fail a run. `exposure_meant` says that other
+    machines are meant to reach it.
+    """
 
     name: str
     command: str
@@ -161,10 +169,43 @@ class Run(_Part, frozen=True):
     diagnoses: tuple[Diagnosis, ...] = ()
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
+    log: str | None = None
+    warnings: int | None = None
+    exposure_meant: bool = False
     stopped_by: str | None = None
     stop_seconds: float | None = None
     stopping: tuple[StopStep, ...] = ()
     left_behind: tuple[str, ...] = ()
+
+
+class PlannedStep(_Part, frozen=True):
+    """A prepare step that would be done; `needed` says why, and is left out where it is not. `folder` is below the root."""
+
+    title: str
+    command: str
+    needed: str | None = None
+    source: Source | None = None
+    folder: str | None = None
+
+
+class PlannedRun(_Part, frozen=True):
+    """A run that would be carried out, `after` others; `checks` are those that it is given."""
+
+    name: str
+    command: str
+    source: Source | None = None
+    kind: Literal["server", "program"] | None = None
+    port: int | Literal["any"] | None = None
+    after: tuple[str, ...] = ()
+    checks: tuple[str, ...] = ()
+    folder: str | None = None
+
+
+class Planned(_Part, frozen=True):
+    """What `smoke` would do."""
+
+    prepare: tuple[PlannedStep, ...]
+    runs: tuple[PlannedRun, ...]
 
 
 class Report(_Part, frozen=True, kw_only=True):
@@ -184,6 +225,7 @@ class Report(_Part, frozen=True, kw_only=True):
     picked: tuple[str, ...] = ()
     conflicts: tuple[Conflict, ...] = ()
     agreed: tuple[Agreed, ...] = ()
+    plan: Planned | None = None
     prepared: tuple[Prepared, ...] | None = None
     runs: tuple[Run, ...] | None = None
     notes: tuple[str, ...] = ()

@@ -1,0 +1,42 @@
+"""Where the full output of each run is kept: in Dokimon's own folder, the last ones of each checkout."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import re
+import time
+from collections.abc import Mapping
+from pathlib import Path
+
+from dokimon.core.machine.platform import own_folder
+
+_KEPT = 30
+
+
+class Logs:
+    """The log files of one invocation. Without a folder of one's own there are none."""
+
+    def __init__(self, root: Path, environment: Mapping[str, str]) -> None:
+        own = own_folder("cache", environment)
+        mark = hashlib.blake2b(os.fsencode(root), digest_size=4).hexdigest()
+        name = re.sub(r"[^\w.-]+", "-", root.name)[:40] or "checkout"
+        self._folder = own / "logs" / f"{name}-{mark}" if own else None
+        # Two invocations in one checkout have files of their own.
+        self._stamp = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}"
+        self._prune()
+
+    def path(self, name: str) -> Path | None:
+        """Return the file for the output of a run or step of this name."""
+        if self._folder is None:
+            return None
+        plain = re.sub(r"[^\w.-]+", "-", name)[:60]
+        return self._folder / f"{self._stamp}-{plain}.log"
+
+    def _prune(self) -> None:
+        if self._folder is None or not self._folder.is_dir():
+            return
+        with contextlib.suppress(OSError):
+            for old in sorted(self._folder.glob("*.log"))[:-_KEPT]:
+                old.unlink(missing_ok=True)
