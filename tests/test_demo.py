@@ -25,6 +25,12 @@ def test_the_demo_shows_everything_and_ends_well(world: World) -> None:
     assert all(len(line) <= 100 for line in ended.out.splitlines())
 
 
+def test_the_demo_of_a_failure_names_its_cause(world: World) -> None:
+    ended = world.dokimon("demo", "--broken")
+    assert ended.status == 1 and "likely cause: the environment variable TIDE_SERVICE is not set" in ended.out
+    assert "shown by: KeyError: 'TIDE_SERVICE'" in ended.out and "tide-service" in ended.out
+
+
 def test_the_copy_can_be_played_with(world: World) -> None:
     assert world.dokimon("demo", "--to", "ferries").status == 0
     folder = world.checkout / "ferries"
@@ -34,7 +40,8 @@ def test_the_copy_can_be_played_with(world: World) -> None:
         reports.append(ended.report)
         status = ended.status
     assert [report["verdict"] for report in reports] == ["met", "passed", "passed", "unmet"] and status == 1
-    assert [run["kind"] for run in reports[1]["runs"]] == ["server", "program"]
+    assert [run["kind"] for run in reports[1]["runs"]] == ["server", "server", "program"]
+    assert [run["name"] for run in reports[1]["runs"]] == ["tide-service", "board", "tides"]
     assert [run["name"] for run in reports[2]["runs"]] == ["tides"]
     page = folder / "board/site/index.html"
     page.write_text(page.read_text().replace("/board.js", "/gone.js"))
@@ -47,11 +54,11 @@ def test_every_form_of_the_report_says_the_same(world: World) -> None:
     folder = world.checkout / "ferries"
     ended = world.dokimon("smoke", "--format", "junit", cwd=folder)
     suites = ElementTree.fromstring(ended.out)
-    assert ended.status == 0 and [suite.get("name") for suite in suites] == ["needs", "board", "tides"]
-    assert [suite.get("failures") for suite in suites] == ["0", "0", "0"] and suites[0].get("skipped") == "1"
-    assert {case.get("name") for case in suites[1]} >= {"GET /", "title", "scripts and styles", "stops"}
+    assert ended.status == 0 and [suite.get("name") for suite in suites] == ["needs", "tide-service", "board", "tides"]
+    assert [suite.get("failures") for suite in suites] == ["0", "0", "0", "0"] and suites[0].get("skipped") == "1"
+    assert {case.get("name") for case in suites[2]} >= {"GET /", "title", "scripts and styles", "stops"}
     markdown = world.dokimon("smoke", "--format", "markdown", cwd=folder).out
-    assert "| GET / | 200, text/html, 497 bytes | passed |" in markdown and "### tides: passed" in markdown
+    assert "| GET / | 200, text/html, 519 bytes | passed |" in markdown and "### tides: passed" in markdown
     (folder / ".python-version").write_text("2.7")
     suites = ElementTree.fromstring(world.dokimon("verify", "--format", "junit", cwd=folder).out)
     assert suites[0].get("failures") == "2" and "too new" in suites[0][1][0].get("message", "")

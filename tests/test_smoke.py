@@ -22,7 +22,8 @@ import pytest
 
 from conftest import STANDINS, World, processes_of, report_in
 from dokimon.core.declarations.manifest import open_manifest
-from dokimon.core.launching.running import carry_out
+from dokimon.core.launching.logs import Logs
+from dokimon.core.launching.running import Surroundings, carry_out
 from dokimon.core.launching.watching import Watcher
 
 
@@ -354,10 +355,11 @@ def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
     setting = plan.Setting(world.checkout, world.checkout, world.environment, {})
     made = {run.name: run for run in runs(read_settings(manifest), setting, {"python": sys.executable}, {})}
     short = msgspec.structs.replace(made["ends"], within=0.5)
-    ended = carry_out(short, world.environment, threading.Event(), Watcher())
+    around = Surroundings(world.environment, threading.Event(), Watcher(), Logs(world.checkout, world.environment))
+    ended = carry_out(short, around)
     assert (ended.verdict, ended.reason) == ("failed", "did not end within 0.5 s") and ended.stopped_by == "SIGINT"
     missing = msgspec.structs.replace(short, command=("no-such-program-here",))
-    failed = carry_out(missing, world.environment, threading.Event(), Watcher())
+    failed = carry_out(missing, around)
     assert failed.verdict == "failed" and "could not be started: no-such-program-here: No such file" in failed.reason
 
 

@@ -15,6 +15,9 @@ def demo(
         Path | None,
         typer.Option("--to", metavar="FOLDER", help="Leave a copy of the sample there to play with."),
     ] = None,
+    broken: Annotated[
+        bool, typer.Option("--broken", help="Show a sample that fails, and its diagnosis; exit status 1.")
+    ] = False,
     no_color: NoColorOption = False,
 ) -> None:
     """Show all of it on the sample project that ships with Dokimon, in a temporary folder."""
@@ -27,18 +30,18 @@ def demo(
         if to.exists() and (not to.is_dir() or any(to.iterdir())):
             refuse(f"{to} is there and not empty; name a new folder")
         try:
-            copy_sample(to)
+            copy_sample(to, broken=broken)
         except OSError as wrong:
             refuse(f"{to} cannot be written: {wrong.strerror}")
         tries = ("dokimon verify", "dokimon smoke", "dokimon smoke --run board --keep")
         print(f"The sample is in {to}. Try:\n", f"  cd {to}", *(f"  {line}" for line in tries), sep="\n")
         return
     with tempfile.TemporaryDirectory(prefix="dokimon-demo-") as folder:
-        status = _show(Path(folder) / "saltmarsh-ferries", no_color)
+        status = _show(Path(folder) / "saltmarsh-ferries", broken, no_color)
     raise typer.Exit(status)
 
 
-def _show(folder: Path, no_color: bool) -> int:
+def _show(folder: Path, broken: bool, no_color: bool) -> int:
     """Verify and smoke-check a copy of the sample in `folder`, explain it, and return the exit status."""
     import os
     import sys
@@ -51,7 +54,7 @@ def _show(folder: Path, no_color: bool) -> int:
     from dokimon.core.report.outcome import exit_status
     from dokimon.demo.sample import copy_sample, with_own_python
 
-    copy_sample(folder)
+    copy_sample(folder, broken=broken)
     # The sample needs a Python as new as Dokimon's own; that one comes first, so that the demo works anywhere.
     os.environ["PATH"] = with_own_python(os.environ)
     screen = console(sys.stdout, no_color)
@@ -63,12 +66,13 @@ def _show(folder: Path, no_color: bool) -> int:
     screen.rule("dokimon smoke", style="dim")
     smoked = smoke_in(folder, Wishes(quiet=not sys.stderr.isatty(), no_color=no_color))
     draw_smoke(screen, smoked, quiet=False, verbose=False)
-    screen.print(_SMOKED)
+    screen.print(_BROKEN if broken else _SMOKED)
     return exit_status(smoked, strict=False)
 
 
 _SAMPLE = """\
-Saltmarsh Ferries is a made-up company with a departure board (a web page) and a tide table (a program).
+Saltmarsh Ferries is a made-up company with a tide service (JSON over HTTP), a departure board that asks it (a web page),
+and a tide table (a program).
 """
 
 _VERIFIED = """
@@ -76,6 +80,10 @@ That was `dokimon verify`: each need with the file and line that asks for it, an
 One advised need is unmet on purpose: you see what to do about it, and advice does not change the exit status.
 """
 
+_BROKEN = """
+That was `dokimon smoke` on a sample that fails: nobody told the board where the tide service is. The likely cause,
+the line that shows it and the next step stand with the run; what passed is told all the same."""
+
 _SMOKED = """
-That was `dokimon smoke`: both were started, known to be up by their own sockets, looked at, and stopped again.
+That was `dokimon smoke`: all were started in their order, known to be up by their own sockets, looked at, and stopped again.
 Take a copy to play with: dokimon demo --to ferries. In a project of yours: dokimon verify, then dokimon smoke."""

@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 from rich.console import Console
 from rich.padding import Padding
 from rich.table import Table
@@ -27,6 +29,9 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     for run in report.runs or ():
         if not (quiet and run.verdict == "passed"):
             _draw_run(console, run)
+    folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
+    if folders and not quiet:
+        console.print(Text(f"what each run printed is in {short_path(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
 
 
@@ -100,13 +105,19 @@ def _draw_run(console: Console, run: Run) -> None:
         taken = next((at.port for at in run.listening), None)
         instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
         text.append(f"\nport {stranger.port} is held by {who}{instead}", style="yellow")
-    _row(console, run.name if len(run.name) < _INDENT else "run", text)
+    if len(run.name) >= _INDENT:
+        console.print(Text(run.name, style="bold"))
+    _row(console, run.name if len(run.name) < _INDENT else "", text)
     if run.checks:
         console.print(Padding(_checks_table(run.checks), (0, 0, 0, _INDENT), expand=False))
     _draw_diagnoses(console, run.diagnoses)
     if run.verdict in ("failed", "unsure") or run.kind == "program":
         _draw_lines(console, run.last_lines)
-    _draw_log(console, run.log, run.warnings)
+    if run.verdict in ("failed", "unsure"):
+        _draw_log(console, run.log)
+    if run.warnings:
+        warnings = "a warning or deprecation" if run.warnings == 1 else f"{run.warnings} warnings and deprecations"
+        console.print(Text(f"{' ' * _INDENT}{warnings} in its output", style="dim"))
     console.print()
 
 
@@ -144,13 +155,10 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
                 console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
 
 
-def _draw_log(console: Console, log: str | None, warnings: int | None = None) -> None:
-    """Say where the whole output is, and how many warnings are in it."""
-    if log is None:
-        return
-    counted = f"; {warnings} {'warning' if warnings == 1 else 'warnings'} in it" if warnings else ""
-    line = f"{' ' * _INDENT}all that it printed: {short_path(log)}{counted}"
-    console.print(Text(line, style="dim"), soft_wrap=True)
+def _draw_log(console: Console, log: str | None) -> None:
+    """Say where the whole output is."""
+    if log is not None:
+        console.print(Text(f"{' ' * _INDENT}all that it printed: {short_path(log)}", style="dim"), soft_wrap=True)
 
 
 def _closing(report: Report) -> Text:

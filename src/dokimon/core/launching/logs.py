@@ -6,6 +6,7 @@ import contextlib
 import hashlib
 import os
 import re
+import shutil
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -13,6 +14,7 @@ from pathlib import Path
 from dokimon.core.machine.platform import own_folder
 
 _KEPT = 30
+_KEPT_CHECKOUTS = 30
 
 
 class Logs:
@@ -35,8 +37,11 @@ class Logs:
         return self._folder / f"{self._stamp}-{plain}.log"
 
     def _prune(self) -> None:
-        if self._folder is None or not self._folder.is_dir():
+        if self._folder is None:
             return
         with contextlib.suppress(OSError):
             for old in sorted(self._folder.glob("*.log"))[:-_KEPT]:
                 old.unlink(missing_ok=True)
+            checkouts = sorted(self._folder.parent.iterdir(), key=lambda path: path.stat().st_mtime)
+            for folder in checkouts[:-_KEPT_CHECKOUTS]:
+                shutil.rmtree(folder, ignore_errors=True)

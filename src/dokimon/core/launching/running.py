@@ -243,13 +243,13 @@ def _after_stop(run: Run, stopped: Stopped, tree: Tree) -> Run:
     held = [
         each for port in {at.port for at in run.listening} for each in strangers(port) if (port, each.pid) not in known
     ]
-    where = ", ".join(str(port) for port in sorted({at.port for at in run.listening})) or "none"
+    where = ", ".join(str(port) for port in sorted({at.port for at in run.listening}))
     if stopped.left_behind or held:
         seen = "; ".join([*stopped.left_behind, *(f"port {each.port} held by {holder(each)}" for each in held)])
         verdict: CheckVerdict = "failed"
     else:
         signals = " then ".join(step.signal for step in stopped.steps) or "ended by itself"
-        seen = f"{signals}, gone after {stopped.seconds:.2f} s, port {where} free"
+        seen = f"{signals}, gone after {stopped.seconds:.2f} s" + (f", port {where} free" if where else "")
         verdict = "passed"
     check = Check("stops", verdict, "no process left, its ports free", seen, stopped.seconds)
     run = msgspec.structs.replace(run, checks=(*run.checks, check))

@@ -1,11 +1,17 @@
-"""Serve the board: `python -m board --port 4173`. When the port is taken, the next free one is used."""
+"""Serve the board: `python -m board --port 4173`. When the port is taken, the next free one is used.
+
+The variable TIDE_SERVICE says where the tide service is.
+"""
 
 import argparse
 import functools
 import json
+import os
+import urllib.request
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
+TIDE_SERVICE = os.environ["TIDE_SERVICE"]
 SITE = Path(__file__).with_name("site")
 
 DEPARTURES = [
@@ -17,18 +23,24 @@ DEPARTURES = [
 
 
 class Board(SimpleHTTPRequestHandler):
-    """Serves the files in `site`, and the departures as JSON."""
+    """Serves the files in `site`, the departures, and the tide that the tide service tells."""
 
     def do_GET(self):
         if self.path == "/departures.json":
-            body = json.dumps(DEPARTURES).encode()
-            self.send_response(200)
-            self.send_header("Content-Type", "application/json")
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
+            self.send_json(DEPARTURES)
+        elif self.path == "/tide.json":
+            with urllib.request.urlopen(f"{TIDE_SERVICE}/next", timeout=5) as answer:
+                self.send_json(json.load(answer))
         else:
             super().do_GET()
+
+    def send_json(self, value):
+        body = json.dumps(value).encode()
+        self.send_response(200)
+        self.send_header("Content-Type", "application/json")
+        self.send_header("Content-Length", str(len(body)))
+        self.end_headers()
+        self.wfile.write(body)
 
 
 def open_server(port):
