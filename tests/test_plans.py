@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import sys
 from pathlib import Path
 
 import pytest
@@ -194,3 +195,96 @@ def test_a_first_run_has_minutes(tmp_path: Path) -> None:
     plan = plan_of(tmp_path, {"package.json": NEEDS_TERN})
     assert plan.prepare[0].within == PREPARE_SECONDS >= 15 * 60
     assert plan.runs[0].within == UP_SECONDS >= 2 * 60
+
+
+CARGO = '[package]\nname = "tide"\nversion = "0.1.0"\n'
+JAVA_MAIN = "public class {} {{ public static void main(String[] a) {{}} }}\n"
+
+
+@pytest.mark.parametrize(
+    "files, expected",
+    [
+        ({"public/index.php": "<?php"}, ["php -S '127.0.0.1:{port}' -t public server 8000"]),
+        ({"index.php": "", "router.php": "return false;"}, ["php -S '127.0.0.1:{port}' -t . router.php server 8000"]),
+        ({"composer.json": "{}", "artisan": ""}, ["php artisan serve --host=127.0.0.1 '--port={port}' server 8000"]),
+        ({"composer.json": '{"scripts": {"start": "php -S localhost:8888"}}'}, ["composer run-script start server 8888"]),
+        ({"pom.xml": "<plugin>spring-boot-maven-plugin</plugin>", "src/main/resources/application.properties": "server.port=9090"}, ["mvn --batch-mode spring-boot:run server 9090"]),
+        ({"pom.xml": "<p>exec-maven-plugin</p>", "mvnw": ""}, ["sh mvnw --batch-mode exec:java None None"]),
+        ({"pom.xml": "<p/>", "src/main/java/quay/Main.java": JAVA_MAIN.format("Main")}, ["prepare: mvn --batch-mode --quiet compile", "java -cp target/classes quay.Main None None"]),
+        ({"build.gradle": "plugins { id 'application' }"}, ["gradle --no-daemon --console=plain --quiet run None None"]),
+        ({"build.gradle.kts": 'plugins { id("org.springframework.boot") }'}, ["gradle --no-daemon --console=plain --quiet bootRun server 8080"]),
+        ({"settings.gradle": "", "board/build.gradle": "plugins { id 'application' }"}, ["gradle --no-daemon --console=plain --quiet :board:run None None"]),
+        ({"Board.java": JAVA_MAIN.format("Board"), "Tide.java": "class Tide {}"}, ["java Board.java None None"]),
+        ({"board.csproj": '<Project Sdk="Microsoft.NET.Sdk.Web">', "Properties/launchSettings.json": '{"profiles": {"x": {"applicationUrl": "https://localhost:7001;http://localhost:5117"}}}'}, ["dotnet run server 5117"]),
+        ({"a/a.csproj": "<OutputType>Exe</OutputType>", "t/t.csproj": "<OutputType>Exe</OutputType> Microsoft.NET.Test.Sdk"}, ["dotnet run --project a/a.csproj None None"]),
+        ({"CMakeLists.txt": "project(t)\nadd_executable(tides main.cpp)\nadd_executable(tide_tests t.cpp)", "main.cpp": ""}, ["prepare: cmake -S . -B build", "prepare: cmake --build build --parallel", "build/tides None None"]),
+        ({"CMakeLists.txt": "add_subdirectory(app)", "app/CMakeLists.txt": "add_executable(tides main.cpp)", "CMakePresets.json": '{"configurePresets": [{"name": "base", "hidden": true}, {"name": "dev", "binaryDir": "${sourceDir}/out/${presetName}"}]}'}, ["prepare: cmake --preset dev", "prepare: cmake --build out/dev --parallel", "out/dev/app/tides None None"]),
+        ({"meson.build": "project('t', 'c')\nexe = executable('tides', 'main.c')"}, ["prepare: meson setup builddir", "prepare: meson compile -C builddir", "builddir/tides None None"]),
+        ({"Makefile": ".PHONY: run\nall: x\nrun:\n\t./x\n"}, ["make run None None"]),
+        ({"Makefile": "CC := gcc\ntides: main.o\n\t$(CC) -o tides main.o\nclean:\n\trm tides\n", "main.c": ""}, ["prepare: make", "./tides None None"]),
+        ({"Cargo.toml": CARGO, "src/main.rs": ""}, ["prepare: cargo build", "cargo run --quiet --bin tide None None"]),
+        ({"Cargo.toml": '[workspace]\nmembers = ["crates/*"]\n', "crates/tide/Cargo.toml": CARGO, "crates/tide/src/bin/low.rs": ""}, ["prepare: cargo build", "cargo run --quiet --bin low None None"]),
+        ({"Cargo.toml": CARGO + 'default-run = "high"\n', "src/bin/low.rs": "", "src/bin/high.rs": ""}, ["prepare: cargo build", "cargo run --quiet --bin high None None"]),
+        ({"go.mod": "module saltmarsh.example/buoy\n", "main.go": "package main\nfunc main() {}\n"}, ["go run . None None"]),
+        ({"go.mod": "module x\n", "cmd/tide/main.go": "package main\nfunc main() {}\n"}, ["go run ./cmd/tide None None"]),
+        ({"Gemfile": "gem 'rack'\n", "config.ru": ""}, ["prepare: bundle install --quiet", "bundle exec rackup -o 127.0.0.1 -p '{port}' server 9292"]),
+        ({"app.rb": ""}, ["ruby app.rb None None"]),
+        ({"Package.swift": 'let package = Package(targets: [.executableTarget(name: "tide")])'}, ["swift run tide None None"]),
+        ({"mix.exs": "{:phoenix, \"~> 1.7\"}"}, ["prepare: mix deps.get", "mix phx.server server 4000"]),
+        ({"pubspec.yaml": "name: tide\n", "bin/tide.dart": "void main() {}"}, ["prepare: dart pub get", "dart run bin/tide.dart None None"]),
+        ({"deno.json": '{"tasks": {"dev": "deno run x.ts"}}'}, ["deno task dev None None"]),
+        ({"CMakeLists.txt": "include($ENV{IDF_PATH}/tools/cmake/project.cmake)\nproject(buoy)"}, ["idf.py build program None"]),
+        ({"platformio.ini": "[env:buoy]\n"}, ["pio run program None"]),
+        ({"site/index.html": ""}, ["PYTHON -m http.server '{port}' --bind 127.0.0.1 --directory site server 8000"]),
+    ],
+)  # fmt: skip
+def test_how_other_ecosystems_start(tmp_path: Path, files: dict[str, str], expected: list[str]) -> None:
+    plan = plan_of(tmp_path, files)
+    told = [f"prepare: {shown(step.command, step.folder)}" for step in plan.prepare]
+    told += [f"{shown(run.command, run.folder)} {run.kind} {run.port}" for run in plan.runs]
+    assert [text.replace(sys.executable, "PYTHON") for text in told] == expected
+    assert all((tmp_path / each.source.file).exists() for each in (*plan.prepare, *plan.runs))
+
+
+def test_several_ways_and_no_clear_one(tmp_path: Path) -> None:
+    files = {
+        "go.mod": "module x\n",
+        "cmd/low/main.go": "package main\nfunc main() {}\n",
+        "cmd/high/main.go": "package main\nfunc main() {}\n",
+    }
+    with pytest.raises(PlanFault, match=r"--run high +go run \./cmd/high +\(cmd/high/main\.go:2\)"):
+        plan_of(tmp_path, files)
+    assert [run.name for run in plan_of(tmp_path, files, ["low"]).runs] == ["low"]
+
+
+def test_a_build_older_than_its_sources_is_never_started(tmp_path: Path) -> None:
+    files = {
+        "CMakeLists.txt": "add_executable(tides main.cpp)",
+        "main.cpp": "",
+        "build/CMakeCache.txt": "",
+        "build/tides": "",
+    }
+    plan_of(tmp_path, files)
+    for name in ("build/CMakeCache.txt", "build/tides"):
+        os.utime(tmp_path / name, (2_000_000_000, 2_000_000_000))
+    assert [step.needed for step in plan_of(tmp_path, {}).prepare] == [None, None]
+    os.utime(tmp_path / "main.cpp", (2_000_000_100, 2_000_000_100))
+    assert [step.needed for step in plan_of(tmp_path, {}).prepare] == [None, "main.cpp is newer than tides"]
+
+
+LOCKED = '{"packages": [{"name": "tern/wing", "version": "1.2.0"}]}'
+
+
+@pytest.mark.parametrize(
+    "files, needed",
+    [
+        ({}, "there is no vendor/autoload.php"),
+        ({"vendor/autoload.php": "", "vendor/composer/installed.json": LOCKED}, None),
+        ({"vendor/autoload.php": "", "vendor/composer/installed.json": LOCKED.replace("1.2", "1.1")}, "composer.lock wants tern/wing 1.2.0, vendor has 1.1.0"),
+        ({"vendor/autoload.php": ""}, "composer.lock wants tern/wing 1.2.0, vendor has none of it"),
+    ],
+)  # fmt: skip
+def test_whether_composer_must_install(tmp_path: Path, files: dict[str, str], needed: str | None) -> None:
+    base = {"composer.json": '{"require": {"tern/wing": "^1"}}', "composer.lock": LOCKED, "public/index.php": ""}
+    (step,) = plan_of(tmp_path, {**base, **files}).prepare
+    assert step.needed == needed

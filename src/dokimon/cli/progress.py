@@ -72,13 +72,13 @@ class PlainProgress(Progress):
 
 
 class FollowingProgress(PlainProgress):
-    """Each line that is printed, behind the name of whoever printed it."""
+    """Each line that is printed, behind the name of whoever printed it; `!` marks the stream for errors."""
 
     def line(self, text: str) -> None:
         pass
 
-    def follower(self, name: str) -> Callable[[str], None]:
-        return lambda text: self.say(f"{name} | {text}")
+    def follower(self, name: str) -> Callable[[str, bool], None]:
+        return lambda text, is_error: self.say(f"{name} {'!' if is_error else '|'} {text}")
 
 
 class LiveProgress(Progress):

@@ -41,6 +41,8 @@ _SECRET_NAME = re.compile(
 _WARNING = re.compile(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
 
 Listener = Callable[[str], None]
+Follower = Callable[[str, bool], None]
+"""Hears a line, and whether it came on the stream for errors."""
 
 
 def secrets_in(environment: Mapping[str, str]) -> tuple[bytes, ...]:
@@ -66,7 +68,7 @@ class Output:
         on_line: Listener | None = None,
         log: Path | None = None,
         secrets: Iterable[bytes] = (),
-        on_every_line: Listener | None = None,
+        on_every_line: Follower | None = None,
     ) -> None:
         self._on_every_line = on_every_line
         self._first = b""
@@ -97,9 +99,9 @@ class Output:
         found = next((line for line in self.kept() if re.search(pattern, line)), None)
         self.found = self.found or found
 
-    def follow(self, stream: BinaryIO) -> None:
-        """Read `stream` to its end in the background."""
-        thread = threading.Thread(target=self._read, args=(stream,), daemon=True)
+    def follow(self, stream: BinaryIO, *, is_error: bool = False) -> None:
+        """Read `stream` to its end in the background; `is_error` where it is the one for errors."""
+        thread = threading.Thread(target=self._read, args=(stream, is_error), daemon=True)
         self._threads.append(thread)
         thread.start()
 
@@ -158,7 +160,7 @@ class Output:
                 self._file.close()
                 self._file = None
 
-    def _read(self, stream: BinaryIO) -> None:
+    def _read(self, stream: BinaryIO, is_error: bool) -> None:
         left = b""
         number = stream.fileno()
         _widen(number)
@@ -166,7 +168,7 @@ class Output:
             while True:
                 # A prompt has no line end: what stands there for a moment is a line too.
                 if left and not select.select([number], [], [], _IDLE_SECONDS)[0]:
-                    self._take(left)
+                    self._take(left, is_error)
                     left = b""
                     continue
                 piece = _piece(number)
@@ -174,14 +176,14 @@ class Output:
                     break
                 whole, newline, left = (left + piece).rpartition(b"\n")
                 if newline:
-                    self._take(whole + newline)
+                    self._take(whole + newline, is_error)
                 if len(left) >= _LONGEST_LINE:  # a line without an end
-                    self._take(left)
+                    self._take(left, is_error)
                     left = b""
             if left:
-                self._take(left)
+                self._take(left, is_error)
 
-    def _take(self, piece: bytes) -> None:
+    def _take(self, piece: bytes, is_error: bool) -> None:
         for secret in self._secrets:
             piece = piece.replace(secret, b"***")
         if self._wanted is not None and self.found is None and (match := self._wanted.search(piece)):
@@ -201,7 +203,7 @@ class Output:
             self.count += piece.count(b"\n") + (not piece.endswith(b"\n"))
         if self._on_every_line:
             for each in piece.removesuffix(b"\n").split(b"\n"):
-                self._on_every_line(_shown(each))
+                self._on_every_line(_shown(each), is_error)
         now = time.monotonic()
         if self._on_line and now - self._told >= _TELL_EVERY:
             self._told = now

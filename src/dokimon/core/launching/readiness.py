@@ -24,7 +24,8 @@ _AT_FIRST_SECONDS = 5.0
 
 _ASK_AGAIN_AFTER = 0.1
 _AFTER_FAILURE = 1.0
-"""Seconds that the rest of a tree may take to vanish once its command has failed."""
+_AFTER_SUCCESS = 30.0
+"""Seconds that the rest of a tree may take to vanish once its command has ended, or to listen once it ended well."""
 
 _BETTER_ONE_SECONDS = 1.0
 """How long a better candidate that is still silent is waited for when another one has answered."""
@@ -89,7 +90,8 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
         if over and not sockets:
             over_since = over_since or time.monotonic()
             # What it left behind may be a server on its way up, but not after a failure.
-            if not processes or (tree.exit_status and time.monotonic() - over_since > _AFTER_FAILURE):
+            patience = _AFTER_FAILURE if tree.exit_status else _AFTER_SUCCESS
+            if not processes or time.monotonic() - over_since > patience:
                 return State("ended", spent)
         if awaited.line or awaited.file:
             up = _by_sign(tree, awaited, begun, spent, sockets)

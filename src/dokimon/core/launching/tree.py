@@ -80,8 +80,8 @@ class Tree:
             os.close(control_end)
             os.close(status_end)
             streams.close_child_ends()
-        for stream in streams.read_from(warden):
-            output.follow(stream)
+        for number, stream in enumerate(streams.read_from(warden)):
+            output.follow(stream, is_error=number > 0)
         tree = cls(warden, control, status, output, streams.keyboard(warden))
         word, _, rest = tree._status.readline().decode().strip().partition(" ")
         if word != "started":

@@ -14,8 +14,8 @@ class Watcher:
     def line(self, text: str) -> None:
         """The stage printed a line (cleaned)."""
 
-    def follower(self, name: str) -> Callable[[str], None] | None:
-        """Return who wants to hear every line of the run or step of this name, or None."""
+    def follower(self, name: str) -> Callable[[str, bool], None] | None:
+        """Return who wants to hear every line of the run or step of this name (and whether it is for errors), or None."""
         return None
 
     def note(self, text: str) -> None:
