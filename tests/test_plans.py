@@ -9,6 +9,7 @@ from pathlib import Path
 
 import pytest
 
+from conftest import World
 from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.planning import make_plan
 from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanFault, Setting, shown
@@ -288,3 +289,33 @@ def test_whether_composer_must_install(tmp_path: Path, files: dict[str, str], ne
     base = {"composer.json": '{"require": {"tern/wing": "^1"}}', "composer.lock": LOCKED, "public/index.php": ""}
     (step,) = plan_of(tmp_path, {**base, **files}).prepare
     assert step.needed == needed
+
+
+@pytest.mark.parametrize(
+    "files, lines",
+    [
+        ({"site/index.html": "<!doctype html><title>Quay</title><p>Boats"}, ['name = "pages"', "port = 8000", 'get = "/"']),
+        ({"main.py": "print('high water')\nif __name__ == '__main__':\n    pass\n", "requirements.txt": ""}, ['command = "{python} main.py"']),
+        ({"Makefile": "run:\n\t@echo high water\n"}, ['name = "make run"', 'command = "make run"']),
+    ],
+)  # fmt: skip
+def test_what_init_writes_does_what_was_done_without_it(world: World, files: dict[str, str], lines: list[str]) -> None:
+    world.write(dict(files))
+    before = world.dokimon("smoke", "--format", "json").report
+    ended = world.dokimon("init")
+    assert ended.status == 0 and "wrote" in ended.out, ended
+    text = (world.checkout / "dokimon.toml").read_text()
+    assert all(line in text for line in lines), text
+    after = world.dokimon("smoke", "--format", "json").report
+    assert after["verdict"] == before["verdict"] == "passed"
+    assert [run["name"] for run in after["runs"]] == [run["name"] for run in before["runs"]]
+    again = world.dokimon("init")
+    assert again.status == 2 and "is there already" in again.err
+    assert (world.checkout / "dokimon.toml").read_text() == text
+
+
+def test_init_where_nothing_is_known_leaves_a_beginning(world: World) -> None:
+    world.write({"notes.txt": ""})
+    shown = world.dokimon("init", "--show")
+    assert shown.status == 0 and "format = 1" in shown.out and "[[run]]" not in shown.out
+    assert not (world.checkout / "dokimon.toml").exists()

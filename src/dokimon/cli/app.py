@@ -10,7 +10,7 @@ from typing import Annotated, NoReturn
 import typer
 
 from dokimon import __version__
-from dokimon.cli import demo, needs, path, smoke, tools, verify
+from dokimon.cli import demo, init, needs, path, smoke, tools, verify
 
 app = typer.Typer(
     name="dokimon",
@@ -48,6 +48,7 @@ app.command()(tools.tools)
 app.command()(verify.verify)
 app.command()(smoke.smoke)
 app.command()(path.path)
+app.command()(init.init)
 app.command()(demo.demo)
 
 

@@ -28,10 +28,14 @@ def plan_smoke(
 
     With `every`, all ways to start it are carried out, one after the other.
     """
+    return make_plan(setting_of(verified, environment), verified.settings, chosen, every=every)
+
+
+def setting_of(verified: Verified, environment: Mapping[str, str]) -> Setting:
+    """Return what planners are told of the verified checkout."""
     reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
     checkout = verified.checkout
-    setting = Setting(checkout.root, checkout.project, dict(environment), reached)
-    return make_plan(setting, verified.settings, chosen, every=every)
+    return Setting(checkout.root, checkout.project, dict(environment), reached)
 
 
 def surroundings(verified: Verified, halt: threading.Event, watcher: Watcher) -> Surroundings:

@@ -66,7 +66,7 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = (), 
     # What prepares another way to start is not needed for the one that was picked.
     sources = {run.source for run in picked}
     mine = [plan for plan in inferred if any(run.source in sources for run in plan.runs)]
-    return Plan(tuple(prepare or [step for plan in mine for step in plan.prepare]), picked)
+    return Plan(tuple(prepare or [step for plan in mine for step in plan.prepare]), picked, words, environment)
 
 
 def _inferred(setting: Setting) -> list[Plan]:

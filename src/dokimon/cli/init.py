@@ -1,0 +1,48 @@
+"""`dokimon init`"""
+
+from __future__ import annotations
+
+from pathlib import Path
+from typing import Annotated
+
+import typer
+
+from dokimon.cli.options import FolderArgument
+
+
+def init(
+    path: FolderArgument = Path(),
+    show: Annotated[bool, typer.Option("--show", help="Print it; write no file.")] = False,
+) -> None:
+    """Write a dokimon.toml from what was read and inferred, ready to edit. One that is there is never changed."""
+    import os
+
+    from dokimon.cli.interruption import abandoning
+    from dokimon.cli.showing import folder_asked, refuse, refusing
+    from dokimon.core import smoking, verifying
+    from dokimon.core.declarations.checkout import SETTINGS_FILE
+    from dokimon.core.initial import settings_text
+    from dokimon.core.planning.plan import Plan, PlanFault
+
+    folder = folder_asked(path)
+    with refusing(), abandoning():
+        verified = verifying.verify(folder, os.environ)
+    target = verified.checkout.root / SETTINGS_FILE
+    if target.exists() and not show:
+        refuse(f"{target} is there already; dokimon init --show prints what would be written without it")
+    setting = smoking.setting_of(verified, os.environ)
+    try:
+        plan = smoking.plan_smoke(verified, os.environ, (), every=True)
+    except PlanFault:
+        plan = Plan()
+    text = settings_text(verified, plan, setting)
+    if show:
+        print(text, end="")
+        return
+    try:
+        target.write_text(text, "utf-8")
+    except OSError as wrong:
+        refuse(f"{target} cannot be written: {wrong.strerror}")
+    print(
+        f"wrote {target}: {len(plan.prepare)} prepare steps, {len(plan.runs)} runs. Look at it, then try dokimon smoke."
+    )
