@@ -2,13 +2,17 @@
 
 from __future__ import annotations
 
+import json
+import tomllib
 from pathlib import Path
 
+import jsonschema
 import pytest
 
 from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.measures import seconds
 from dokimon.core.settings import SettingsFault, read_settings
+from dokimon.core.settings_schema import SCHEMA_FILE, schema
 
 RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
 
@@ -73,3 +77,14 @@ def test_the_example_of_the_documentation_can_be_read() -> None:
 @pytest.mark.parametrize("text, expected", [("60s", 60), ("1.5m", 90), ("200ms", 0.2), ("1 h", 3600)])
 def test_durations(text: str, expected: float) -> None:
     assert seconds(text) == pytest.approx(expected)
+
+
+def test_the_schema_for_editors_is_the_one_of_the_types_and_knows_what_is_right() -> None:
+    shipped = json.loads(SCHEMA_FILE.read_text("utf-8"))
+    assert shipped == json.loads(json.dumps(schema()))
+    text = (Path(__file__).parents[1] / "docs/configuration.md").read_text("utf-8")
+    example = tomllib.loads(text.split("```toml\n", 1)[1].split("```", 1)[0])
+    jsonschema.Draft202012Validator(shipped).validate(example)
+    for wrong in ({"nede": []}, {"need": [{"tol": "git"}]}, {"run": [{"name": "a"}]}, {"lines": {}}, {"format": 2}):
+        with pytest.raises(jsonschema.ValidationError):
+            jsonschema.validate({"format": 1, **wrong}, shipped)

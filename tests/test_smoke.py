@@ -21,9 +21,11 @@ import psutil
 import pytest
 
 from conftest import STANDINS, World, processes_of, report_in
+from dokimon.cli.qr_code import drawn
 from dokimon.core.declarations.manifest import open_manifest
 from dokimon.core.launching.logs import Logs
 from dokimon.core.launching.running import Surroundings, carry_out
+from dokimon.core.launching.sockets import own_addresses
 from dokimon.core.launching.watching import Watcher
 
 
@@ -241,6 +243,38 @@ def test_keep_leaves_it_up_until_interrupted(world: World) -> None:
     process.send_signal(signal.SIGINT)
     out, _ = process.communicate(timeout=20)
     assert process.returncode == 0 and report_in(out)["verdict"] == "passed"
+
+
+@pytest.mark.parametrize(
+    "behaviours, more, expected",
+    [
+        ("open", "expose = true", "other devices reach it at"),
+        ("open", "", "does not say expose = true"),
+        ("", "expose = true", "no socket of it is open to them"),
+    ],
+)
+def test_keep_tells_where_other_devices_find_it(world: World, behaviours: str, more: str, expected: str) -> None:
+    world.server(*behaviours.split(), more=more + "\n")
+    process = world.start("smoke", "--keep", "--qr")
+    if own_addresses() or expected != "other devices reach it at":
+        line = _wait_for_line(process, expected)
+        assert all(address in line for address in own_addresses()[:1] if "http" in line)
+        assert "http" not in line or "▀" in _wait_for_line(process, "█▄")
+    process.send_signal(signal.SIGINT)
+    out, _ = process.communicate(timeout=20)
+    assert ("other machines may reach it" in out) == (behaviours == "open" and not more)
+
+
+def test_a_qr_code_has_every_module_of_the_code() -> None:
+    segno = pytest.importorskip("segno")
+    halves = {"█": "11", "▀": "10", "▄": "01", " ": "00"}
+    lines = drawn("http://192.0.2.7:5173/")
+    light = [bits for line in lines for bits in zip(*(halves[character] for character in line), strict=True)]
+    wanted = [
+        tuple("01"[not dark] for dark in row)
+        for row in segno.make("http://192.0.2.7:5173/", micro=False).matrix_iter(border=2)
+    ]
+    assert light[: len(wanted)] == wanted
 
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])

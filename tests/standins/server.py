@@ -52,7 +52,7 @@ if "daemon" in behaviours:  # the command ends at once, the server lives on in a
     sys.exit(0)
 for candidate in [port, *(range(port + 1, port + 30) if "moves" in behaviours else [])]:
     try:
-        server = ThreadingHTTPServer(("127.0.0.1", candidate), Handler)
+        server = ThreadingHTTPServer(("0.0.0.0" if "open" in behaviours else "127.0.0.1", candidate), Handler)
         break
     except OSError:
         print(f"port {candidate} is taken")

@@ -38,6 +38,9 @@ def smoke(
         bool,
         typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C."),
     ] = False,
+    qr: Annotated[
+        bool, typer.Option("--qr", help="With --keep, draw the address for other devices as a QR code.")
+    ] = False,
     all_runs: Annotated[
         bool, typer.Option("--all-runs", help="Carry out every way to start it, one after the other.")
     ] = False,
@@ -72,7 +75,7 @@ def smoke(
         refuse("smoke does not run on Windows yet; verify does")
     folder = folder_asked(path)
     wishes = Wishes(
-        chosen=run or [], every=all_runs, only_plan=show_plan, prepare=not no_prepare, keep=keep, pick=pick,
+        chosen=run or [], every=all_runs, only_plan=show_plan, prepare=not no_prepare, keep=keep, qr=qr, pick=pick,
         anyway=anyway, strict=strict, quiet=quiet, follow=follow, no_color=no_color,
     )  # fmt: skip
     try:
@@ -102,6 +105,7 @@ class Wishes(NamedTuple):
     only_plan: bool = False
     prepare: bool = True
     keep: bool = False
+    qr: bool = False
     pick: bool = False
     anyway: bool = False
     strict: bool = False
@@ -133,7 +137,7 @@ def smoke_in(folder: Path, wishes: Wishes) -> Report:
         if verdict_of_findings(verified.findings, strict) != "met" and not wishes.anyway:
             return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
         plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=wishes.every)
-        keeping = _Keeping(halt, progress) if wishes.keep else None
+        keeping = _Keeping(halt, progress, wishes.qr) if wishes.keep else None
         around = smoking.surroundings(verified, halt, progress)
         prepared, runs = smoking.smoke(plan, around, keeping, prepare_first=wishes.prepare)
         interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
@@ -143,18 +147,42 @@ def smoke_in(folder: Path, wishes: Wishes) -> Report:
 class _Keeping:
     """Keeps a run up until somebody has seen enough. Ctrl+C is then how it is meant to end, no interruption."""
 
-    def __init__(self, halt: threading.Event, progress: Progress) -> None:
+    def __init__(self, halt: threading.Event, progress: Progress, qr: bool) -> None:
         self._halt = halt
         self._progress = progress
+        self._qr = qr
         self.asked_to_stop = False
 
     def __call__(self, run: Run, tree: Tree) -> None:
         for check in run.checks:
             self._progress.say(f"{check.verdict:<8} {check.name}: {check.seen}")
         self._progress.say(f"{run.name} is up at {run.url or 'no address of its own'}; Ctrl+C stops it")
+        self._tell_other_devices(run)
         self._progress.stage(run.name, f"kept up{f' at {run.url}' if run.url else ''}; Ctrl+C stops it")
         while not tree.wait(0.1) or tree.processes():
             if self._halt.is_set():
                 self.asked_to_stop = True
                 return
         self._progress.say(f"{run.name} has ended by itself")
+
+    def _tell_other_devices(self, run: Run) -> None:
+        """Say where other devices find a run that is meant to be reached by them (`expose = true`)."""
+        from dokimon.cli.qr_code import drawn
+        from dokimon.core.launching.sockets import addresses_for_others
+
+        addresses = addresses_for_others(run) if run.exposure_meant else ()
+        for address in addresses:
+            self._progress.say(f"other devices reach it at {address}")
+        if not self._qr:
+            return
+        if not addresses:
+            why = "no socket of it is open to them" if run.exposure_meant else "its [[run]] does not say expose = true"
+            self._progress.say(f"no QR code: there is no address for other devices, as {why}")
+            return
+        try:
+            lines = drawn(addresses[0])
+        except ModuleNotFoundError:
+            self._progress.say("no QR code: it needs the package segno, which pip install 'dokimon[qr]' brings")
+            return
+        for line in lines:
+            self._progress.say(line)

@@ -4,12 +4,13 @@ from __future__ import annotations
 
 import socket
 from collections.abc import Iterable
+from urllib.parse import urlsplit
 
 import psutil
 
 from dokimon.core.launching.process_table import SocketTable, command_of
 from dokimon.core.machine.platform import is_loopback
-from dokimon.core.report.model import Listening, Stranger
+from dokimon.core.report.model import Listening, Run, Stranger
 from dokimon.core.text import clean
 
 _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
@@ -53,6 +54,32 @@ def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
         command = clean(command_of(connection.pid), 160) if connection.pid else None
         found.setdefault(connection.pid, Stranger(port, connection.laddr.ip, connection.pid, command))
     return tuple(found[pid] for pid in sorted(found, key=lambda pid: pid or 0))
+
+
+def own_addresses() -> tuple[str, ...]:
+    """Return the IPv4 addresses under which other devices of its networks reach this machine, in a fixed order."""
+    up = {name for name, state in psutil.net_if_stats().items() if state.isup}
+    found = {
+        each.address
+        for name, addresses in psutil.net_if_addrs().items()
+        if name in up
+        for each in addresses
+        if each.family == socket.AF_INET and not is_loopback(each.address)
+    }
+    return tuple(sorted(found))
+
+
+def addresses_for_others(run: Run) -> tuple[str, ...]:
+    """Return the URLs under which other devices reach the page of a run; none where it listens on loopback alone."""
+    if run.url is None:
+        return ()
+    page = urlsplit(run.url)
+    exposed = [each for each in run.listening if each.exposed and each.port == page.port]
+    if not exposed:
+        return ()
+    on_every = any(each.address in _ANY_ADDRESS for each in exposed)
+    hosts = own_addresses() if on_every else tuple(each.address for each in exposed if ":" not in each.address)
+    return tuple(f"{page.scheme}://{host}:{page.port}/" for host in hosts)
 
 
 def free_port(after: int | None = None) -> int:

@@ -1,0 +1,38 @@
+"""The JSON Schema (2020-12) of `dokimon.toml`, by which editors complete and check it: it ships beside this file."""
+
+from __future__ import annotations
+
+import json
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dokimon.core.settings import Settings
+
+SCHEMA_FILE = Path(__file__).parent / "dokimon-toml-1.schema.json"
+
+_OUR_OWN = "lines"
+"""What `Settings` holds beside what the file says."""
+
+
+def schema() -> dict[str, Any]:
+    """Return the JSON Schema of the file, made from the types that it is read into; a key not known is no key."""
+    made = msgspec.json.schema(Settings)
+    kinds = made["$defs"]
+    del kinds["Settings"]["properties"][_OUR_OWN]
+    kinds["Settings"]["properties"]["format"] = {"const": 1}
+    kinds["Settings"]["required"] = ["format"]
+    for kind in kinds.values():
+        if "properties" in kind:
+            kind["additionalProperties"] = False
+    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "dokimon.toml (format 1)", **made}
+
+
+def write_schema() -> None:
+    """Write the schema that the package ships: `python -m dokimon.core.settings_schema`."""
+    SCHEMA_FILE.write_text(json.dumps(schema(), indent=2) + "\n", "utf-8")
+
+
+if __name__ == "__main__":
+    write_schema()
