@@ -16,8 +16,8 @@ def seconds(duration: str) -> float:
     return float(found[1]) * _UNITS[found[2]]
 
 
-_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([MGT]i?B)")
-_SIZES = {"MB": 10**6, "GB": 10**9, "TB": 10**12, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40}
+_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKMGT]?i?B)")
+_SIZES = {"B": 1, "kB": 10**3, "KB": 10**3, "KiB": 2**10, "MB": 10**6, "GB": 10**9, "TB": 10**12, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40}
 
 
 def bytes_of(size: str) -> int:
@@ -25,7 +25,14 @@ def bytes_of(size: str) -> int:
     found = _SIZE.fullmatch(size.strip())
     if not found:
         raise ValueError(f'"{size}" is no size; write for example "4 GB"')
+    if found[2] not in _SIZES:
+        raise ValueError(f'"{size}" is no size: "{found[2]}" is no unit; write for example "4 GB"')
     return int(float(found[1]) * _SIZES[found[2]])
+
+
+def any_size(size: str) -> float:
+    """Return the bytes that a number alone or a size with its unit stands for; raises `ValueError`."""
+    return float(size) if re.fullmatch(r"\d+(\.\d+)?", size.strip()) else bytes_of(size)
 
 
 def name_and_versions(component: str) -> tuple[str, str | None]:
