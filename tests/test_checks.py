@@ -2,16 +2,25 @@
 
 from __future__ import annotations
 
+import os
 import threading
 from collections.abc import Iterator
+from http.cookiejar import CookieJar
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from pathlib import Path
+from typing import Any
 
 import pytest
 
-from dokimon.core.checks import page as page_module
+from dokimon.core.checks import http
+from dokimon.core.checks.carrying_out import Asked, carry_out_checks
 from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
-from dokimon.core.checks.page import check_page
-from dokimon.core.planning.plan import PageCheck
+from dokimon.core.checks.http import Http
+from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.wanted import Wanted
+from dokimon.core.launching.output import Output
+from dokimon.core.machine.asking import Asker
+from dokimon.core.report.model import Check
 
 ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
     "/page": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/s.js></script><script src=/s.js></script><link rel=stylesheet href=t.css><link rel='alternate stylesheet' href=no.css><script src='https://elsewhere.invalid/x.js'></script><script type='text/template' src=/no></script><script src='data:,x'></script>"),
@@ -78,10 +87,31 @@ def origin() -> Iterator[str]:
     server.server_close()
 
 
+def scene(root: Path, **more: Any) -> Scene:
+    """What a check may look at, in a test: a run that is called `quay`."""
+    printed: str = more.pop("printed", "")
+    output = Output()
+    if printed:
+        output._take(printed.encode(), False)
+    return Scene(
+        name="quay", root=root, folder=root, environment=dict(os.environ), halt=threading.Event(), began=0.0,
+        output=output, facts=more.pop("facts", {}), evidence=lambda name: None, listening=lambda: more.get("at", ()),
+        processes=list, asker=Asker(dict(os.environ), root), cookies=CookieJar(),
+        **{key: value for key, value in more.items() if key != "at"},
+    )  # fmt: skip
+
+
+def looked(*wanted: Wanted, root: Path = Path("/"), **more: Any) -> tuple[Check, ...]:
+    """Carry out checks one after the other as a run's are, and return what was seen."""
+    seen = carry_out_checks([Asked(each) for each in wanted], scene(root, **more))
+    assert seen is not None
+    return seen
+
+
 @pytest.mark.parametrize(
     "path, verdicts, says",
     [
-        ("/page", "passed passed passed", "2 of 2 load; 1 lie elsewhere and were not fetched"),
+        ("/page", "passed passed passed", "2 of 2 load (1 script, 1 style); 1 lie elsewhere and were not fetched"),
         ("/base", "passed passed passed", "1 of 1 load"),
         ("/wrong", "passed passed failed failed failed failed", "served as text/plain, which browsers refuse as a script"),
         ("/wrong", "passed passed failed failed failed failed", "served as text/javascript, which browsers refuse as a style"),
@@ -102,7 +132,7 @@ def origin() -> Iterator[str]:
     ],
 )  # fmt: skip
 def test_pages_and_how_they_are_graded(origin: str, path: str, verdicts: str, says: str) -> None:
-    checks = check_page(origin, PageCheck(path))
+    checks = looked(Http(get=path), origin=origin)
     assert [check.verdict for check in checks] == verdicts.split(), checks
     assert any(says in check.seen for check in checks), checks
     assert not any("\x1b" in check.seen for check in checks)
@@ -112,8 +142,8 @@ def test_time_and_size_are_bounded(origin: str, monkeypatch: pytest.MonkeyPatch)
     assert len(fetch(origin, "/endless", seconds=20).body) == LARGEST_BODY
     slow = fetch(origin, "/drip", seconds=0.4)
     assert not slow.complete and slow.seconds < 3
-    monkeypatch.setattr(page_module, "PAGE_SECONDS", 0.2)
-    closed = check_page("http://127.0.0.1:9", PageCheck())
+    monkeypatch.setattr(http, "PAGE_SECONDS", 0.2)
+    closed = looked(Http(get="/"), origin="http://127.0.0.1:9")
     assert closed[0].verdict == "failed" and closed[0].expected == "an answer"
 
 

@@ -54,16 +54,18 @@ def test_a_run_that_behaves_oddly(
 
 
 def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, monkeypatch: Any) -> None:
-    from dokimon.core.checks import page
+    from dokimon.core.checks import http
     from dokimon.core.launching.logs import Logs
     from dokimon.core.launching.running import Surroundings, carry_out
     from dokimon.core.launching.watching import Watcher
     from dokimon.core.planning.plan import RunPlan, Source
 
-    monkeypatch.setattr(page, "PAGE_SECONDS", 1.0)
+    monkeypatch.setattr(http, "PAGE_SECONDS", 1.0)
     command = (sys.executable, str(STANDINS / "odd.py"), "answers-then-hangs", str(free_port))
     plan = RunPlan("quay", command, world.checkout, Source("x", 1, ""), kind="server")
-    around = Surroundings(world.environment, threading.Event(), Watcher(), Logs(world.checkout, world.environment))
+    around = Surroundings(
+        world.environment, threading.Event(), Watcher(), Logs(world.checkout, world.environment), world.checkout
+    )
     run = carry_out(plan, around)
     assert run.verdict == "failed" and "no answer within 1 s" in run.reason
 

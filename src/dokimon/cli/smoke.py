@@ -135,13 +135,15 @@ def smoke_in(folder: Path, wishes: Wishes) -> Report:
             plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=True)
             return smoking.plan_report(verified, plan)
         if verdict_of_findings(verified.findings, strict) != "met" and not wishes.anyway:
-            return smoking.smoke_report(verified, (), (), strict=strict, interrupted=halt.is_set(), stopped_early=True)
+            return smoking.smoke_report(
+                verified, smoking.Done(), strict=strict, interrupted=halt.is_set(), stopped_early=True
+            )
         plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=wishes.every)
         keeping = _Keeping(halt, progress, wishes.qr) if wishes.keep else None
         around = smoking.surroundings(verified, halt, progress)
-        prepared, runs = smoking.smoke(plan, around, keeping, prepare_first=wishes.prepare)
+        done = smoking.smoke(plan, around, keeping, prepare_first=wishes.prepare)
         interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
-        return smoking.smoke_report(verified, prepared, runs, strict=strict, interrupted=interrupted)
+        return smoking.smoke_report(verified, done, strict=strict, interrupted=interrupted)
 
 
 class _Keeping:
@@ -176,7 +178,7 @@ class _Keeping:
         if not self._qr:
             return
         if not addresses:
-            why = "no socket of it is open to them" if run.exposure_meant else "its [[run]] does not say expose = true"
+            why = "this machine is in no network" if run.exposure_meant else "its [[run]] does not say expose = true"
             self._progress.say(f"no QR code: there is no address for other devices, as {why}")
             return
         try:

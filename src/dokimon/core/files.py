@@ -17,3 +17,11 @@ def text_of(path: Path, limit: int = LARGEST_BYTES) -> str:
             return file.read(limit).decode("utf-8", "replace")
     except OSError:
         return ""
+
+
+def inside(path: Path, root: Path) -> bool:
+    """Whether a path, with the links on its way followed, lies in the folder `root`."""
+    try:
+        return path.resolve().is_relative_to(root.resolve())
+    except (OSError, RuntimeError, ValueError):
+        return False

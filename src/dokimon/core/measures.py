@@ -17,7 +17,18 @@ def seconds(duration: str) -> float:
 
 
 _SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKMGT]?i?B)")
-_SIZES = {"B": 1, "kB": 10**3, "KB": 10**3, "KiB": 2**10, "MB": 10**6, "GB": 10**9, "TB": 10**12, "MiB": 2**20, "GiB": 2**30, "TiB": 2**40}
+_SIZES = {
+    "B": 1,
+    "kB": 10**3,
+    "KB": 10**3,
+    "KiB": 2**10,
+    "MB": 10**6,
+    "GB": 10**9,
+    "TB": 10**12,
+    "MiB": 2**20,
+    "GiB": 2**30,
+    "TiB": 2**40,
+}
 
 
 def bytes_of(size: str) -> int:

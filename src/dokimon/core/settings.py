@@ -7,6 +7,7 @@ from typing import Any, Literal, TypeVar
 
 import msgspec
 
+from dokimon.core.checks.wanted import Wanted
 from dokimon.core.declarations.manifest import Keys, Manifest, ManifestFault, as_toml, toml_line
 from dokimon.core.text import nearest
 
@@ -114,19 +115,6 @@ class Run(msgspec.Struct, frozen=True):
     up: Up = Up()
 
 
-class Smoke(msgspec.Struct, frozen=True):
-    """`[[smoke]]`: what one run must show. `get` asks a server; `exit` and `prints` look at what a program did."""
-
-    of: str | None = None
-    get: str | None = None
-    status: int | list[int] | None = None
-    title: str | None = None
-    shows: str | list[str] = []
-    assets: bool | None = None
-    exit: int | None = None
-    prints: str | list[str] = []
-
-
 class Settings(msgspec.Struct, frozen=True):
     """The whole file. `lines` gives the line of each table: `("run", 0)` for the first `[[run]]`."""
 
@@ -136,7 +124,7 @@ class Settings(msgspec.Struct, frozen=True):
     tool: list[AddedTool] = []
     prepare: list[Prepare] = []
     run: list[Run] = []
-    smoke: list[Smoke] = []
+    smoke: list[Wanted] = []
     lines: dict[str, list[int]] = {}
 
     def line(self, table: str, index: int) -> int:
@@ -161,7 +149,7 @@ class SettingsFault(Exception):
 
 
 _TABLES: dict[str, type[msgspec.Struct]] = {
-    "need": Need, "tool": AddedTool, "prepare": Prepare, "run": Run, "smoke": Smoke,
+    "need": Need, "tool": AddedTool, "prepare": Prepare, "run": Run,
 }  # fmt: skip
 _Table = TypeVar("_Table", bound=msgspec.Struct)
 
@@ -173,20 +161,27 @@ def read_settings(manifest: Manifest) -> Settings:
     except ManifestFault as wrong:
         raise SettingsFault(manifest.name, [Fault(wrong.line, wrong.reason)]) from None
     reading = Reading(manifest.text)
-    reading.unknown_keys(data, ["format", "project", *_TABLES], (), "dokimon.toml")
+    reading.unknown_keys(data, ["format", "project", *_TABLES, "smoke"], (), "dokimon.toml")
     if data.get("format") != 1:
         line = toml_line(manifest.text, ("format",)) if "format" in data else 1
         reading.fault_at(line, "the file must say `format = 1`, the one format that this Dokimon reads")
     project = reading.table(data.get("project", {}), Project, ("project",), "[project]") or Project()
-    tables = {name: reading.array(data.get(name, []), kind, name) for name, kind in _TABLES.items()}
+    tables: dict[str, list[Any]] = {
+        name: reading.array(data.get(name, []), kind, name) for name, kind in _TABLES.items()
+    }
+    tables["smoke"] = []
+    if data.get("smoke"):
+        from dokimon.core.settings_checks import read_checks
+
+        tables["smoke"] = read_checks(data["smoke"], reading)
     if not reading.faults:
         from dokimon.core.settings_meaning import check_meaning
 
         check_meaning(tables, reading)
     if reading.faults:
         raise SettingsFault(manifest.name, reading.faults)
-    lines = {name: [toml_line(manifest.text, (name, i)) for i in range(len(tables[name]))] for name in _TABLES}
-    return Settings(1, project, **tables, lines=lines)  # type: ignore[arg-type]
+    lines = {name: [toml_line(manifest.text, (name, i)) for i in range(len(tables[name]))] for name in tables}
+    return Settings(1, project, **tables, lines=lines)
 
 
 class Reading:
@@ -240,8 +235,9 @@ class Reading:
         for index, choice in enumerate(given["any"] if isinstance(given.get("any"), list) else []):
             if isinstance(choice, dict):
                 self.unknown_keys(choice, _keys_of(Choice), (*at, "any", index), f"`any` of {where}")
-        if isinstance(given.get("up"), dict):
-            self.unknown_keys(given["up"], _keys_of(Up), (*at, "up"), f"`up` of {where}")
+        for name, inner in _inner_tables(kind).items():
+            if isinstance(given.get(name), dict):
+                self.unknown_keys(given[name], _keys_of(inner), (*at, name), f"`{name}` of {where}")
         try:
             return msgspec.convert(given, kind)
         except msgspec.ValidationError as wrong:
@@ -249,6 +245,16 @@ class Reading:
             keys = tuple(re.findall(r"[A-Za-z_]+", path))
             self.fault((*at, *keys), _in_plain_words(says, ".".join(keys), where))
             return None
+
+
+def _inner_tables(kind: type[msgspec.Struct]) -> dict[str, type[msgspec.Struct]]:
+    """Return the keys of a table that are tables of one type themselves."""
+    found: dict[str, type[msgspec.Struct]] = {}
+    for field in msgspec.structs.fields(kind):
+        for each in getattr(field.type, "__args__", (field.type,)):
+            if isinstance(each, type) and issubclass(each, msgspec.Struct) and "dict" not in str(field.type):
+                found[field.encode_name] = each
+    return found
 
 
 def _keys_of(kind: type[msgspec.Struct]) -> list[str]:

@@ -5,9 +5,10 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from dokimon.core.checks.wanted import Wanted
 from dokimon.core.declarations.manifest import Keys
 from dokimon.core.measures import bytes_of, name_and_versions, seconds
-from dokimon.core.settings import AddedTool, Need, Reading, Run, Smoke
+from dokimon.core.settings import AddedTool, Need, Reading, Run
 from dokimon.core.text import nearest
 from dokimon.core.versions import VersionFault, compiled
 
@@ -124,19 +125,17 @@ def _texts(given: str | list[str] | None) -> list[str]:
     return [given] if isinstance(given, str) else given or []
 
 
-def _check_smoke(smoke: Smoke, index: int, names: list[str], reading: Reading) -> None:
+def _check_smoke(smoke: Wanted, index: int, names: list[str], reading: Reading) -> None:
+    from dokimon.core.checks import kind_of
+
+    if kind_of(smoke).name == "checkout":
+        return
     if smoke.of is None and len(names) > 1:
         reading.fault(("smoke", index), f'[[smoke]] needs "of": which run is meant, {" or ".join(names)}?')
     elif smoke.of is not None and names and smoke.of not in names:
         like = nearest(smoke.of, names)
         hint = f'did you mean "{like}"?' if like else f"there are {', '.join(names)}"
         reading.fault(("smoke", index, "of"), f'no run is named "{smoke.of}"; {hint}')
-    if smoke.get is not None and not smoke.get.startswith("/"):
-        reading.fault(("smoke", index, "get"), f'"get" is a path on the run itself, such as "/"; not "{smoke.get}"')
-    if smoke.get is None and (smoke.status or smoke.title or smoke.shows or smoke.assets is not None):
-        reading.fault(("smoke", index), 'a [[smoke]] with status, title, shows or assets also needs "get"')
-    elif smoke.get is None and smoke.exit is None and not smoke.prints:
-        reading.fault(("smoke", index), '[[smoke]] checks nothing; give it "get", "exit" or "prints"')
 
 
 def _check_pattern(pattern: str | None, keys: Keys, reading: Reading) -> None:

@@ -8,6 +8,7 @@ from typing import Any
 
 import msgspec
 
+from dokimon.core.checks import KINDS
 from dokimon.core.settings import Settings
 
 SCHEMA_FILE = Path(__file__).parent / "dokimon-toml-1.schema.json"
@@ -18,15 +19,30 @@ _OUR_OWN = "lines"
 
 def schema() -> dict[str, Any]:
     """Return the JSON Schema of the file, made from the types that it is read into; a key not known is no key."""
-    made = msgspec.json.schema(Settings)
-    kinds = made["$defs"]
+    types = [Settings, *(kind.type for kind in KINDS)]
+    _, kinds = msgspec.json.schema_components(types, ref_template="#/$defs/{name}")
     del kinds["Settings"]["properties"][_OUR_OWN]
     kinds["Settings"]["properties"]["format"] = {"const": 1}
     kinds["Settings"]["required"] = ["format"]
     for kind in kinds.values():
         if "properties" in kind:
             kind["additionalProperties"] = False
-    return {"$schema": "https://json-schema.org/draft/2020-12/schema", "title": "dokimon.toml (format 1)", **made}
+    kinds["Settings"]["properties"]["smoke"]["items"] = _smoke()
+    return {
+        "$schema": "https://json-schema.org/draft/2020-12/schema",
+        "title": "dokimon.toml (format 1)",
+        "$ref": "#/$defs/Settings",
+        "$defs": kinds,
+    }
+
+
+def _smoke() -> dict[str, Any]:
+    """Return the schema of a `[[smoke]]`: which kind it is shows in its keys, looked at in the order of `KINDS`."""
+    made: dict[str, Any] = {"not": {}}
+    for kind in reversed(KINDS):
+        has = {"anyOf": [{"required": [key]} for key in kind.keys]}
+        made = {"if": has, "then": {"$ref": f"#/$defs/{kind.wanted}"}, "else": made}
+    return made
 
 
 def write_schema() -> None:

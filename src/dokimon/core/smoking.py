@@ -8,6 +8,8 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.checks import checkout
+from dokimon.core.checks.carrying_out import title_of
 from dokimon.core.launching.logs import Logs
 from dokimon.core.launching.preparing import prepare
 from dokimon.core.launching.running import Surroundings, WhileUp, carry_out
@@ -16,9 +18,18 @@ from dokimon.core.launching.watching import Watcher
 from dokimon.core.looking_up import looks
 from dokimon.core.planning import make_plan
 from dokimon.core.planning.plan import Plan, RunPlan, Setting, shown
-from dokimon.core.report.model import FORMAT, Planned, PlannedRun, PlannedStep, Prepared, Report, Run
+from dokimon.core.report.model import FORMAT, Check, Planned, PlannedRun, PlannedStep, Prepared, Report, Run
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
 from dokimon.core.verifying import Verified, catalogue_for, project_of
+
+
+class Done(msgspec.Struct, frozen=True):
+    """What a smoke check did: the steps, the runs, what was seen of the checkout when all was over."""
+
+    prepared: tuple[Prepared, ...] = ()
+    runs: tuple[Run, ...] = ()
+    checks: tuple[Check, ...] = ()
+    changed_files: tuple[str, ...] = ()
 
 
 def plan_smoke(
@@ -34,15 +45,17 @@ def plan_smoke(
 def setting_of(verified: Verified, environment: Mapping[str, str]) -> Setting:
     """Return what planners are told of the verified checkout."""
     reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
-    checkout = verified.checkout
-    return Setting(checkout.root, checkout.project, dict(environment), reached)
+    found = verified.checkout
+    return Setting(found.root, found.project, dict(environment), reached)
 
 
 def surroundings(verified: Verified, halt: threading.Event, watcher: Watcher) -> Surroundings:
     """Return what the runs of this checkout are carried out in."""
     root, environment = verified.checkout.root, verified.environment
     catalogue = catalogue_for(verified.settings, environment)
-    return Surroundings(environment, halt, watcher, Logs(root, environment), looks=looks(environment, root, catalogue))
+    return Surroundings(
+        environment, halt, watcher, Logs(root, environment), root, looks=looks(environment, root, catalogue)
+    )
 
 
 def plan_report(verified: Verified, plan: Plan) -> Report:
@@ -63,7 +76,7 @@ def plan_report(verified: Verified, plan: Plan) -> Report:
             tuple(
                 PlannedRun(
                     run.name, shown(run.command, run.folder), run.source, run.kind, run.port, run.after,
-                    tuple(f"GET {page.path}" for page in run.pages), _in(run.folder, verified),
+                    tuple(title_of(each) for each in run.checks), _in(run.folder, verified),
                 )
                 for run in plan.runs
             ),
@@ -78,14 +91,22 @@ def _in(folder: Path, verified: Verified) -> str | None:
     return None if below == "." else below
 
 
-def smoke(
-    plan: Plan, around: Surroundings, while_up: WhileUp | None = None, *, prepare_first: bool = True
-) -> tuple[tuple[Prepared, ...], tuple[Run, ...]]:
-    """Carry out the plan until a step fails or it is halted; return the steps and the runs that there were.
+def smoke(plan: Plan, around: Surroundings, while_up: WhileUp | None = None, *, prepare_first: bool = True) -> Done:
+    """Carry out the plan until a step fails or it is halted; return what there was.
 
     Without `prepare_first` no step is done, and those that are needed are told. With `while_up`, programs that end by
     themselves come first, and it has its turn while the last run is up.
     """
+    before = checkout.looked_at(around.root, around.environment)
+    prepared, runs = _prepared_and_run(plan, around, while_up, prepare_first)
+    after = before if isinstance(before, str) else checkout.looked_at(around.root, around.environment)
+    wanted = [each.wanted for each in plan.checkout if isinstance(each.wanted, checkout.CleanCheckout)]
+    return Done(prepared, runs, tuple(checkout.compared(wanted, before, after)), checkout.changed(before, after))
+
+
+def _prepared_and_run(
+    plan: Plan, around: Surroundings, while_up: WhileUp | None, prepare_first: bool
+) -> tuple[tuple[Prepared, ...], tuple[Run, ...]]:
     prepared: list[Prepared] = []
     for step in plan.prepare:
         if around.halt.is_set():
@@ -159,8 +180,7 @@ def _carry_out(chain: Sequence[RunPlan], around: Surroundings, done: list[Run], 
 
 def smoke_report(
     verified: Verified,
-    prepared: tuple[Prepared, ...],
-    runs: tuple[Run, ...],
+    done: Done,
     *,
     strict: bool,
     interrupted: bool,
@@ -168,8 +188,8 @@ def smoke_report(
 ) -> Report:
     """Return the report of `dokimon smoke`. With `stopped_early` nothing was run, because a need is not met."""
     findings = verdict_of_findings(verified.findings, strict)
-    verdict = findings if stopped_early else verdict_of_smoke(prepared, runs)
-    if not stopped_early and not runs and verdict == "passed":
+    verdict = findings if stopped_early else verdict_of_smoke(done.prepared, done.runs, done.checks, strict=strict)
+    if not stopped_early and not done.runs and verdict == "passed":
         verdict = "unsure"
     return Report(
         format=FORMAT,
@@ -180,7 +200,9 @@ def smoke_report(
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),
         components=verified.survey.components,
         picked=verified.picked,
-        prepared=prepared,
-        runs=runs,
+        prepared=done.prepared,
+        runs=done.runs,
+        checks=done.checks,
+        changed_files=done.changed_files,
         interrupted=interrupted,
     )

@@ -1,18 +1,23 @@
-"""The scripts and styles that a page names: each must load from the run itself, and be what it is said to be."""
+"""The parts that a page names (scripts, styles, images, fonts): each must load, and be what it is said to be."""
 
 from __future__ import annotations
 
+import re
 from concurrent.futures import ThreadPoolExecutor
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
-from dokimon.core.checks.fetching import Answer, fetch, own_path
+from dokimon.core.checks.fetching import Answer, Question, fetch, looks_like_a_page, own_path
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
+
+if TYPE_CHECKING:
+    from bs4 import Tag
 
 _AT_ONCE = 6
 """As many requests at once as browsers make to one origin over HTTP/1.1."""
 
 _MOST_ASSETS = 200
+_MOST_TOLD = 10
 
 # WHATWG MIME Sniffing §4.6: the JavaScript MIME types.
 _SCRIPT_TYPES = frozenset(
@@ -21,6 +26,9 @@ _SCRIPT_TYPES = frozenset(
     for sub in ("javascript", "ecmascript", "x-javascript", "x-ecmascript", "jscript", "livescript")
 )
 _SCRIPT_KINDS = frozenset({"", "module", *_SCRIPT_TYPES})
+_ACCEPTS = {"script": "*/*", "style": "text/css,*/*;q=0.1", "image": "image/*,*/*;q=0.8", "font": "*/*"}
+_ICON_RELATIONS = ("icon", "apple-touch-icon")
+_FONT_IN_STYLE = re.compile(r"url\(\s*[\"']?([^\"')]+\.(?:woff2?|ttf|otf)(?:\?[^\"')]*)?)[\"']?\s*\)", re.IGNORECASE)
 
 
 class _Asset(NamedTuple):
@@ -32,25 +40,50 @@ class _Asset(NamedTuple):
 def check_assets(origin: str, page: Answer, seconds: float) -> list[Check]:
     """Load what `page` names, at most `seconds` each; return one check for all, and one more for each that is wrong.
 
-    Only the run's own origin is asked; what lies elsewhere is counted, not fetched.
+    Only the run's own origin is asked; what lies elsewhere is counted, not fetched. Fonts are those of its own styles.
     """
     assets, elsewhere = _named(origin, page)
     if not assets and not elsewhere:
         return []
-    told = f"; {len(elsewhere)} lie elsewhere and were not fetched" if elsewhere else ""
     asked = assets[:_MOST_ASSETS]
-    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        wrong = [check for check in pool.map(lambda asset: _check(origin, asset, seconds), asked) if check]
+    answers = _loaded(origin, asked, seconds)
+    fonts = [font for font in _fonts(origin, zip(asked, answers, strict=True)) if font not in asked]
+    fonts = fonts[: _MOST_ASSETS - len(asked)]
+    tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, seconds), strict=True)]
+    wrong = [check for asset, answer in tried if (check := _check(asset, answer))]
+    told = f"; {len(elsewhere)} lie elsewhere and were not fetched" if elsewhere else ""
     if len(assets) > len(asked):
         told += f"; only the first {len(asked)} of {len(assets)} were asked for"
-    right = len(asked) - len(wrong)
-    seen = f"{right} of {len(asked)} load{told}" if asked else f"none of its own{told}"
+    if len(wrong) > _MOST_TOLD:
+        told += f"; the first {_MOST_TOLD} that do not are told"
+    right = len(tried) - len(wrong)
+    kinds = [f"{count} {kind}{'s' if count != 1 else ''}" for kind, count in _counted(tried).items()]
+    seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){told}" if tried else f"none of its own{told}"
     verdict: CheckVerdict = "failed" if wrong else "passed"
-    return [Check("scripts and styles", verdict, "each loads and is what the page says", seen), *wrong]
+    return [Check("parts", verdict, "each loads and is what the page says", seen), *wrong[:_MOST_TOLD]]
+
+
+def _counted(tried: list[tuple[_Asset, Answer]]) -> dict[str, int]:
+    counted: dict[str, int] = {}
+    for asset, _ in tried:
+        counted[asset.kind] = counted.get(asset.kind, 0) + 1
+    return counted
+
+
+def _loaded(origin: str, assets: list[_Asset], seconds: float) -> list[Answer]:
+    if not assets:
+        return []
+    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
+        return list(pool.map(lambda each: _load(origin, each, seconds), assets))
+
+
+def _load(origin: str, asset: _Asset, seconds: float) -> Answer:
+    question = Question(asset.path, accept=_ACCEPTS[asset.kind], purpose=asset.kind)
+    return fetch(origin, question, seconds=seconds)
 
 
 def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
-    """Return the run's own scripts and styles, and the addresses of those elsewhere; each once, in the page's order."""
+    """Return the run's own parts of the page, and the addresses of those elsewhere; each once, in the page's order."""
     from bs4 import BeautifulSoup
 
     soup = BeautifulSoup(page.body, "html.parser")
@@ -58,18 +91,11 @@ def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
     base = (own_path(str(base_tag["href"]), origin, page.path) if base_tag else None) or page.path
     own: dict[str, _Asset] = {}
     elsewhere: dict[str, None] = {}
-    for tag in soup.find_all(["script", "link"]):
-        if tag.name == "script":
-            address, kind = tag.get("src"), "script"
-            if str(tag.get("type", "")).strip().lower() not in _SCRIPT_KINDS:
-                continue
-        else:
-            words = str(tag.get_attribute_list("rel")).lower()
-            address, kind = tag.get("href"), "style"
-            if "'stylesheet'" not in words or "'alternate'" in words:
-                continue
-        if not isinstance(address, str) or not address.strip() or address.startswith("data:"):
+    for tag in soup.find_all(["script", "link", "img"]):
+        named = _part(tag)
+        if named is None or not named[1].strip() or named[1].startswith(("data:", "blob:")):
             continue
+        kind, address = named
         path = own_path(address.strip(), origin, base)
         if path is None:
             elsewhere[address] = None
@@ -78,14 +104,48 @@ def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
     return list(own.values()), list(elsewhere)
 
 
-def _check(origin: str, asset: _Asset, seconds: float) -> Check | None:
-    """Return what is wrong with an asset, or None."""
-    accept = "*/*" if asset.kind == "script" else "text/css,*/*;q=0.1"
-    answer = fetch(origin, asset.path, seconds=seconds, accept=accept, purpose=asset.kind)
+def _part(tag: Tag) -> tuple[str, str] | None:
+    """Return the kind and the address of the part that an element names, or None."""
+    if tag.name == "script":
+        runs = str(tag.get("type", "")).strip().lower() in _SCRIPT_KINDS
+        return ("script", str(tag.get("src") or "")) if runs else None
+    if tag.name == "img":
+        return "image", str(tag.get("src") or "")
+    relations = {word.lower() for value in tag.get_attribute_list("rel") if value for word in str(value).split()}
+    address = str(tag.get("href") or "")
+    if "stylesheet" in relations and "alternate" not in relations:
+        return "style", address
+    if relations & {*_ICON_RELATIONS}:
+        return "image", address
+    if "modulepreload" in relations:
+        return "script", address
+    if "preload" in relations and str(tag.get("as", "")).lower() in ("script", "style", "image", "font"):
+        return str(tag["as"]).lower(), address
+    return None
+
+
+def _fonts(origin: str, loaded: zip[tuple[_Asset, Answer]]) -> list[_Asset]:
+    """Return the fonts that the page's own styles name (CSS Fonts 4 §4.3)."""
+    found: dict[str, _Asset] = {}
+    for asset, answer in loaded:
+        if asset.kind == "style" and answer.status == 200:
+            for address in _FONT_IN_STYLE.findall(answer.text):
+                path = own_path(address, origin, answer.path)
+                if path is not None:
+                    found.setdefault(path, _Asset("font", address, path))
+    return list(found.values())
+
+
+def _check(asset: _Asset, answer: Answer) -> Check | None:
+    """Return what is wrong with a part, or None."""
     wrong = _wrong(asset, answer)
     if wrong is None:
         return None
-    return Check(clean(f"{asset.kind} {asset.address}", 120), "failed", f"a {asset.kind}", clean(wrong), answer.seconds)
+    name, expected = (
+        clean(f"{asset.kind} {asset.address}", 120),
+        f"a{'n' if asset.kind == 'image' else ''} {asset.kind}",
+    )
+    return Check(name, "failed", expected, clean(wrong), answer.seconds)
 
 
 def _wrong(asset: _Asset, answer: Answer) -> str | None:
@@ -95,10 +155,17 @@ def _wrong(asset: _Asset, answer: Answer) -> str | None:
         return f"{answer.status}, sends on to {answer.elsewhere}"
     if not 200 <= answer.status < 300:
         return f"status {answer.status}"
-    if answer.body.lstrip()[:15].lower().startswith((b"<!doctype html", b"<html")):
+    if answer.odd:
+        return answer.odd
+    if looks_like_a_page(answer.body):
         return f"a page, not a {asset.kind}: servers of single-page applications send their page for what is not there"
     if asset.kind == "style":
         return None if answer.type in ("text/css", "") else f"served as {answer.type}, which browsers refuse as a style"
-    if answer.type in _SCRIPT_TYPES:
-        return None
-    return f"served as {answer.type or 'no type at all'}, which browsers refuse as a script"
+    if asset.kind == "script":
+        if answer.type in _SCRIPT_TYPES:
+            return None
+        return f"served as {answer.type or 'no type at all'}, which browsers refuse as a script"
+    # Browsers look at the bytes of images and fonts, whatever type they are served as; a text is neither.
+    if answer.type.startswith("text/") and not answer.body.lstrip().startswith((b"<svg", b"<?xml")):
+        return f"served as {answer.type}"
+    return None if answer.body else "empty"

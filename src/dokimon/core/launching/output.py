@@ -17,11 +17,14 @@ from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import BinaryIO
 
-from dokimon.core.text import as_shown, clean
+from dokimon.core.text import as_shown, clean, without_sequences
 
 _FIRST_BYTES = 64 * 1024
 _LAST_BYTES = 256 * 1024
 _KEPT_LINES = 400
+_MOST_TEXT = 4 * 1024 * 1024
+"""Bytes of output that checks look into."""
+
 _PIECE = 1 << 20
 _LONGEST_LINE = 4096
 """Bytes; what a program prints without ever ending the line is cut into lines of this size."""
@@ -131,20 +134,30 @@ class Output:
         cut = [line[i : i + _LONGEST_LINE] for line in lines for i in range(0, max(len(line), 1), _LONGEST_LINE)]
         return [_shown(line) for line in cut[-_KEPT_LINES:]] if text else []
 
-    def holds(self, text: str) -> str | None:
-        """Return the first line that holds `text`, from all that was printed; None where none does."""
-        shown = next((line for line in self.kept() if text in line), None)
-        if shown is not None or self.log is None or self._size <= self._last_size:
-            return shown
+    def text(self) -> str:
+        """Return what was printed as a terminal would show it, its lines apart: its beginning and end, where it is much."""
+        whole = b""
+        if self.log is not None and self._size > self._last_size:
+            with contextlib.suppress(OSError), self.log.open("rb") as file:
+                whole = file.read(_MOST_TEXT // 2)
+                file.seek(max(self._size - _MOST_TEXT // 2, file.tell()))
+                whole += file.read(_MOST_TEXT // 2)
+        if not whole:
+            with self._lock:
+                whole = b"".join(self._last)
+        lines = without_sequences(whole.decode("utf-8", "replace")).replace("\r\n", "\n").split("\n")
+        return "\n".join(map(as_shown, lines))
+
+    def line_with(self, text: str) -> str | None:
+        """Return the first line that holds `text`, from all that was printed, however much; None where none does."""
         wanted = text.encode()
-        try:
-            with self.log.open("rb") as file:
-                while piece := file.readlines(_PIECE):
-                    for line in piece:
-                        if wanted in line:
-                            return clean(as_shown(line.decode("utf-8", "replace")))
-        except OSError:
+        if self.log is None:
             return None
+        with contextlib.suppress(OSError), self.log.open("rb") as file:
+            while piece := file.readlines(_PIECE):
+                for line in piece:
+                    if wanted in line:
+                        return _shown(line)
         return None
 
     def wait(self, seconds: float) -> None:

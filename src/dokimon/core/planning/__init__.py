@@ -51,11 +51,12 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = (), 
     prepare = from_settings.steps(settings, setting, words, environment)
     if settings.run:
         prepare = prepare or [step for plan in inferred for step in plan.prepare]
-        return Plan(tuple(prepare), _pick(from_settings.runs(settings, setting, words, environment), chosen))
-    runs = _with_own_names([_with_checks(run, settings) for plan in inferred for run in plan.runs])
-    if not runs:
+        runs = _pick(from_settings.runs(settings, setting, words, environment), chosen)
+        return Plan(tuple(prepare), runs, words, environment, from_settings.checks_of_checkout(settings))
+    inferred_runs = _with_own_names([_with_checks(run, settings) for plan in inferred for run in plan.runs])
+    if not inferred_runs:
         raise PlanFault(_nothing(setting))
-    picked = _pick(runs, chosen)
+    picked = _pick(inferred_runs, chosen)
     if len(picked) > 1 and not chosen and not every:
         width = max(len(run.name) for run in picked)
         ways = "".join(
@@ -66,7 +67,8 @@ def make_plan(setting: Setting, settings: Settings, chosen: Sequence[str] = (), 
     # What prepares another way to start is not needed for the one that was picked.
     sources = {run.source for run in picked}
     mine = [plan for plan in inferred if any(run.source in sources for run in plan.runs)]
-    return Plan(tuple(prepare or [step for plan in mine for step in plan.prepare]), picked, words, environment)
+    steps = tuple(prepare or [step for plan in mine for step in plan.prepare])
+    return Plan(steps, picked, words, environment, from_settings.checks_of_checkout(settings))
 
 
 def _inferred(setting: Setting) -> list[Plan]:
@@ -102,8 +104,7 @@ def _pick(runs: list[RunPlan], chosen: Sequence[str]) -> tuple[RunPlan, ...]:
 
 
 def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
-    pages, end = from_settings.checks_of(run.name, settings)
-    return msgspec.structs.replace(run, pages=pages or run.pages, end=end or run.end)
+    return msgspec.structs.replace(run, checks=from_settings.checks_of(run.name, settings) or run.checks)
 
 
 def _nothing(setting: Setting) -> str:

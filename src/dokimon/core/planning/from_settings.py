@@ -5,11 +5,14 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
+from dokimon.core.checks import kind_of
+from dokimon.core.checks.carrying_out import Asked
+from dokimon.core.checks.wanted import Wanted
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Source
 from dokimon.core.measures import seconds
-from dokimon.core.planning.plan import PROGRAM_SECONDS, EndCheck, PageCheck, PlanFault, RunPlan, Setting, Step
-from dokimon.core.settings import Prepare, Run, Settings, Smoke
+from dokimon.core.planning.plan import PROGRAM_SECONDS, SERVED, PlanFault, RunPlan, Setting, Step
+from dokimon.core.settings import Prepare, Run, Settings
 
 
 def steps(settings: Settings, setting: Setting, words: dict[str, str], environment: dict[str, str]) -> list[Step]:
@@ -22,21 +25,37 @@ def runs(settings: Settings, setting: Setting, words: dict[str, str], environmen
     return [_run(each, settings, index, setting, words, environment) for index, each in enumerate(settings.run)]
 
 
-def checks_of(name: str, settings: Settings) -> tuple[tuple[PageCheck, ...], EndCheck | None]:
-    """Return the page checks for a run, and how it must end; a `[[smoke]]` without `of` speaks of the only run."""
-    mine = [smoke for smoke in settings.smoke if smoke.of in (None, name)]
-    pages = tuple(_page(smoke) for smoke in mine if smoke.get is not None)
-    ends = [smoke for smoke in mine if smoke.exit is not None or smoke.prints]
-    if not ends:
-        return pages, None
-    statuses = [smoke.exit for smoke in ends if smoke.exit is not None]
-    prints = tuple(text for smoke in ends for text in _texts(smoke.prints))
-    return pages, EndCheck(statuses[0] if statuses else 0, prints)
+def checks_of(name: str, settings: Settings) -> tuple[Asked, ...]:
+    """Return the checks of a run; a `[[smoke]]` without `of` speaks of the only one. Raises `PlanFault`."""
+    return tuple(
+        asked
+        for index, wanted in enumerate(settings.smoke)
+        if wanted.of in (None, name) and kind_of(wanted).name != "checkout"
+        for asked in [_asked(wanted, index, settings)]
+    )
 
 
-def _page(smoke: Smoke) -> PageCheck:
-    statuses = smoke.status if isinstance(smoke.status, list) else [smoke.status] if smoke.status else []
-    return PageCheck(smoke.get or "/", tuple(statuses), smoke.title, _texts(smoke.shows), smoke.assets)
+def checks_of_checkout(settings: Settings) -> tuple[Asked, ...]:
+    """Return the checks that look at the checkout when all is over."""
+    return tuple(
+        _asked(wanted, index, settings)
+        for index, wanted in enumerate(settings.smoke)
+        if kind_of(wanted).name == "checkout"
+    )
+
+
+def _asked(wanted: Wanted, index: int, settings: Settings) -> Asked:
+    line = settings.line("smoke", index)
+    selectors = [*getattr(wanted, "elements", ())]
+    if selectors:
+        from dokimon.core.checks.html import SelectorFault, check_selector
+
+        for selector in selectors:
+            try:
+                check_selector(selector)
+            except SelectorFault as fault:
+                raise PlanFault(f"{SETTINGS_FILE}:{line}: {fault}") from None
+    return Asked(wanted, Source(SETTINGS_FILE, line, kind_of(wanted).title(wanted)))
 
 
 def _texts(given: str | list[str]) -> tuple[str, ...]:
@@ -99,14 +118,18 @@ def _run(
     words: dict[str, str],
     environment: dict[str, str],
 ) -> RunPlan:
-    pages, end = checks_of(run.name, settings)
+    checks = checks_of(run.name, settings)
+    serves = any(kind_of(each.wanted).name in SERVED for each in checks)
+    ends = any(
+        getattr(each.wanted, "exit", None) is not None and kind_of(each.wanted).name == "console" for each in checks
+    )
     within = seconds(run.up.within) if run.kind != "program" else max(seconds(run.up.within), PROGRAM_SECONDS)
     return RunPlan(
         name=run.name,
         command=filled(run.command, words),
         folder=_inside(setting, run.folder),
         source=Source(SETTINGS_FILE, settings.line("run", index), run.command),
-        kind=run.kind or ("server" if pages else "program" if end else None),
+        kind=run.kind or ("server" if serves else "program" if ends else None),
         port=run.port,
         environment={**environment, **run.environment},
         up_line=run.up.line,
@@ -118,8 +141,7 @@ def _run(
         stop=run.stop,
         expose=run.expose,
         within=within,
-        pages=pages,
-        end=end or EndCheck(),
+        checks=checks,
     )
 
 

@@ -8,6 +8,8 @@ from typing import Literal
 
 import msgspec
 
+from dokimon.core.checks import kind_of
+from dokimon.core.checks.carrying_out import Asked
 from dokimon.core.declarations.requirement import Source
 
 PREPARE_SECONDS = 30 * 60.0
@@ -38,30 +40,14 @@ class Step(msgspec.Struct, frozen=True):
     within: float = PREPARE_SECONDS
 
 
-class PageCheck(msgspec.Struct, frozen=True):
-    """Ask a server for a path. Where nothing is expected in words, what comes is graded as a person would."""
-
-    path: str = "/"
-    status: tuple[int, ...] = ()
-    title: str | None = None
-    shows: tuple[str, ...] = ()
-    assets: bool | None = None
-
-
-class EndCheck(msgspec.Struct, frozen=True):
-    """Look at how a program ended: its exit status, and text that it must have printed."""
-
-    exit: int = 0
-    prints: tuple[str, ...] = ()
-
-
 class RunPlan(msgspec.Struct, frozen=True):
     """A run to carry out. `{port}` in `command` stands for the port that it is given.
 
     `kind` None means that the run itself will show whether it is a server or a program. `port` is where it is expected
-    to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. Without
-    `pages`, whatever listens is asked for its root page. It is started `after` others, and up once a line matches
-    `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these once it answers.
+    to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. What
+    listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
+    once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
+    once it answers.
     """
 
     name: str
@@ -81,21 +67,31 @@ class RunPlan(msgspec.Struct, frozen=True):
     keys: tuple[str, ...] = ()
     stop: str | None = None
     expose: bool = False
-    pages: tuple[PageCheck, ...] = ()
-    end: EndCheck = EndCheck()
+    checks: tuple[Asked, ...] = ()
+
+    @property
+    def serves(self) -> bool:
+        """Whether something is asked of it that only a server answers."""
+        return any(kind_of(each.wanted).name in SERVED for each in self.checks)
+
+
+SERVED = ("http", "rendered page", "exposure")
+"""The kinds of check that ask a server."""
 
 
 class Plan(msgspec.Struct, frozen=True):
     """The prepare steps in order, then the runs in order.
 
     `words` are what may stand in braces in the commands of `dokimon.toml`, `environment` the variables that its
-    commands need: what an ecosystem's planner found out also serves commands that people wrote.
+    commands need: what an ecosystem's planner found out also serves commands that people wrote. `checkout` are the checks
+    that look at the checkout when all is over.
     """
 
     prepare: tuple[Step, ...] = ()
     runs: tuple[RunPlan, ...] = ()
     words: dict[str, str] = {}
     environment: dict[str, str] = {}
+    checkout: tuple[Asked, ...] = ()
 
 
 class Setting(msgspec.Struct, frozen=True):

@@ -128,14 +128,34 @@ class Stranger(_Part, frozen=True):
     command: str | None = None
 
 
+Grade = Literal["answers", "serves", "serves what is expected"]
+"""How far a server comes: it answers at all, with a success, with what was expected of it."""
+
+
 class Check(_Part, frozen=True):
-    """One smoke check: what was expected, what was seen, how long it took."""
+    """One smoke check: what was expected, what was seen, how long it took.
+
+    `kind` is what was looked at, `source` the line that asked for it. `attempts` says that it took several, `evidence` is
+    the file that shows what was seen.
+    """
 
     name: str
     verdict: CheckVerdict
     expected: str
     seen: str
     seconds: float | None = None
+    kind: str | None = None
+    source: Source | None = None
+    grade: Grade | None = None
+    attempts: int | None = None
+    evidence: str | None = None
+
+
+class Fact(_Part, frozen=True):
+    """A value that a check found out."""
+
+    name: str
+    value: str
 
 
 class StopStep(_Part, frozen=True):
@@ -166,6 +186,7 @@ class Run(_Part, frozen=True):
     listening: tuple[Listening, ...] = ()
     strangers: tuple[Stranger, ...] = ()
     checks: tuple[Check, ...] = ()
+    facts: tuple[Fact, ...] = ()
     diagnoses: tuple[Diagnosis, ...] = ()
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
@@ -211,7 +232,8 @@ class Planned(_Part, frozen=True):
 class Report(_Part, frozen=True, kw_only=True):
     """Everything about one invocation. `verify` leaves out what only `smoke` has.
 
-    `picked` are the folders that were put first on PATH for this invocation alone.
+    `picked` are the folders that were put first on PATH for this invocation alone. `checks` look at the checkout when all
+    is over, `changed_files` are those that git does not ignore and that are other than before.
     """
 
     format: Literal["dokimon-report/1"]
@@ -228,5 +250,7 @@ class Report(_Part, frozen=True, kw_only=True):
     plan: Planned | None = None
     prepared: tuple[Prepared, ...] | None = None
     runs: tuple[Run, ...] | None = None
+    checks: tuple[Check, ...] = ()
+    changed_files: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
     interrupted: bool = False

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dokimon.core.report.model import Finding, Prepared, Report, Run, Verdict
+from dokimon.core.report.model import Check, Finding, Prepared, Report, Run, Verdict
 
 UNMET_VERDICTS = frozenset({"unmet", "missing", "off-path", "conflict"})
 
@@ -22,9 +22,16 @@ def verdict_of_findings(findings: Sequence[Finding], strict: bool) -> Verdict:
     return "unknown" if "unknown" in heard else "met"
 
 
-def verdict_of_smoke(prepared: Sequence[Prepared], runs: Sequence[Run]) -> Verdict:
-    """Return `passed`, `failed` or `unsure` for the steps and runs together."""
-    heard = {step.verdict for step in prepared} | {run.verdict for run in runs}
+def verdict_of_smoke(
+    prepared: Sequence[Prepared], runs: Sequence[Run], checks: Sequence[Check] = (), *, strict: bool = False
+) -> Verdict:
+    """Return `passed`, `failed` or `unsure` for the steps, the runs and the checks of the checkout together.
+
+    Where one is strict, a check that passed only when it was tried again leaves it unsure.
+    """
+    heard = {step.verdict for step in prepared} | {run.verdict for run in runs} | {check.verdict for check in checks}
+    if strict and any(check.attempts for run in runs for check in run.checks if check.verdict == "passed"):
+        heard.add("unsure")
     return "failed" if "failed" in heard else "unsure" if "unsure" in heard else "passed"
 
 

@@ -1,0 +1,189 @@
+"""Files that a build must leave: there, not empty, newer than what they are made from, and of the right kind."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+from pathlib import Path
+
+from dokimon.core.checks.file_kinds import KINDS, kind_of_file, machine_of
+from dokimon.core.checks.measuring import within
+from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.wanted import Wanted
+from dokimon.core.files import inside
+from dokimon.core.measures import any_size
+from dokimon.core.report.model import Check, CheckVerdict
+from dokimon.core.text import clean
+
+_MOST_FILES = 20_000
+_MOST_ENTRIES = 100_000
+
+
+class Artefact(Wanted, frozen=True, kw_only=True):
+    """`built = "dist/*.js"`: one or several patterns below the root, each of which must match a file that is not empty.
+
+    `kind` is what they are (`elf`, `zip`, `png`, …), `machine` what an ELF file is for, `newer_than` files or folders that
+    none of them may be older than, `size` bounds for all together, `entries` patterns for what an archive holds. With
+    `parts`, a page must find the scripts, styles and images that it names beside itself.
+    """
+
+    built: str | list[str] = []
+    kind: str | None = None
+    machine: str | None = None
+    newer_than: list[str] = []
+    size: str | None = None
+    entries: list[str] = []
+    parts: bool = False
+
+
+def title(wanted: Artefact) -> str:
+    """Return what the check is called where nobody named it."""
+    return "built " + ", ".join([wanted.built] if isinstance(wanted.built, str) else wanted.built)
+
+
+def check(wanted: Artefact, scene: Scene) -> list[Check]:
+    """Look at the files."""
+    found: list[Path] = []
+    checks: list[Check] = []
+    for pattern in [wanted.built] if isinstance(wanted.built, str) else wanted.built:
+        mine = _matching(scene.root, scene.filled(pattern))
+        found += [path for path in mine if path not in found]
+        checks.append(_there(pattern, mine, scene.root))
+    if not found:
+        return checks
+    if wanted.kind is not None:
+        checks += [_of_kind(path, wanted.kind, scene.root) for path in found]
+    if wanted.machine is not None:
+        checks += [_for_machine(path, wanted.machine, scene.root) for path in found]
+    if wanted.newer_than:
+        checks.append(_newer(found, wanted.newer_than, scene.root))
+    if wanted.size is not None:
+        total = sum(path.stat().st_size for path in found)
+        right = within(total, wanted.size, any_size)
+        checks.append(Check("size", "passed" if right else "failed", wanted.size, f"{total:,} bytes".replace(",", " ")))
+    if wanted.entries:
+        checks += [_holds(path, pattern, scene.root) for path in found for pattern in wanted.entries]
+    if wanted.parts:
+        checks += [_with_parts(path, scene.root) for path in found]
+    return checks
+
+
+def _matching(root: Path, pattern: str) -> list[Path]:
+    try:
+        found = sorted(path for path in root.glob(pattern) if path.is_file())
+    except (ValueError, NotImplementedError, OSError):
+        return []
+    return [path for path in found if inside(path, root)][:_MOST_FILES]
+
+
+def _name(path: Path, root: Path) -> str:
+    return clean(path.relative_to(root).as_posix(), 100)
+
+
+def _there(pattern: str, found: list[Path], root: Path) -> Check:
+    name = clean(f"built {pattern}", 100)
+    empty = [path for path in found if not path.stat().st_size]
+    if not found:
+        return Check(name, "failed", "a file that is not empty", "no such file in the checkout")
+    if empty:
+        return Check(name, "failed", "a file that is not empty", f"{_name(empty[0], root)} is empty")
+    one = f"{_name(found[0], root)}, {found[0].stat().st_size} bytes"
+    return Check(name, "passed", "a file that is not empty", one if len(found) == 1 else f"{len(found)} files")
+
+
+def _of_kind(path: Path, wanted: str, root: Path) -> Check:
+    kind = kind_of_file(path)
+    right = kind == wanted or (wanted in ("zip", "archive") and kind in KINDS["zip"].also)
+    seen = f"{_name(path, root)} is {kind or 'of no kind that is known'}"
+    return Check("kind", "passed" if right else "failed", wanted, seen)
+
+
+def _for_machine(path: Path, wanted: str, root: Path) -> Check:
+    machine = machine_of(path)
+    seen = f"{_name(path, root)} is for {machine}" if machine else f"{_name(path, root)} does not say"
+    return Check("machine", "passed" if machine == wanted else "failed", wanted, seen)
+
+
+def _newer(found: list[Path], than: list[str], root: Path) -> Check:
+    """No artefact may be older than the newest source."""
+    newest: tuple[int, Path] | None = None
+    for name in than:
+        for path in _files_of(root / name, root):
+            time = path.stat().st_mtime_ns
+            if newest is None or time > newest[0]:
+                newest = (time, path)
+    expected = f"newer than {', '.join(than)}"
+    if newest is None:
+        return Check("current", "unsure", clean(expected), f"there is nothing at {clean(', '.join(than))}")
+    old = [path for path in found if path.stat().st_mtime_ns < newest[0]]
+    if old:
+        seen = f"{_name(old[0], root)} is older than {_name(newest[1], root)}"
+        return Check("current", "failed", clean(expected), seen)
+    return Check("current", "passed", clean(expected), f"newer than {_name(newest[1], root)}, the newest of them")
+
+
+def _files_of(path: Path, root: Path) -> list[Path]:
+    if not inside(path, root):
+        return []
+    if path.is_file():
+        return [path]
+    found: list[Path] = []
+    for folder, _, names in os.walk(path):
+        found += [Path(folder, name) for name in names if Path(folder, name).is_file()]
+        if len(found) > _MOST_FILES:
+            break
+    return found
+
+
+def _holds(path: Path, pattern: str, root: Path) -> Check:
+    expected = clean(f"holds {pattern}")
+    entries = _entries(path)
+    if entries is None:
+        return Check("entries", "failed", expected, f"{_name(path, root)} is no archive that can be read")
+    found = [entry for entry in entries if fnmatch.fnmatchcase(entry, pattern)]
+    seen = f"{clean(found[0], 100)}" if len(found) == 1 else f"{len(found)} of {len(entries)} entries"
+    return Check("entries", "passed" if found else "failed", expected, seen)
+
+
+def _entries(path: Path) -> list[str] | None:
+    """Return the names in a zip or tar archive, packed or not; None where it is none. Nothing is unpacked to disk."""
+    import tarfile
+    import zipfile
+
+    try:
+        if zipfile.is_zipfile(path):
+            with zipfile.ZipFile(path) as archive:
+                return archive.namelist()[:_MOST_ENTRIES]
+        names = []
+        with tarfile.open(path) as tar:
+            for member in tar:
+                names.append(member.name.removeprefix("./"))
+                if len(names) >= _MOST_ENTRIES:
+                    break
+        return names
+    except (OSError, zipfile.BadZipFile, tarfile.TarError, EOFError, ValueError, NotImplementedError):
+        return None
+
+
+def _with_parts(path: Path, root: Path) -> Check:
+    """See that the scripts, styles and images of a page lie beside it: `/x` is looked for where the page is."""
+    from bs4 import BeautifulSoup
+
+    soup = BeautifulSoup(path.read_bytes(), "html.parser")
+    named = [
+        str(tag.get("src") or tag.get("href") or "")
+        for tag in soup.select("script[src], link[rel=stylesheet][href], img[src]")
+    ]
+    local = [
+        each.partition("?")[0].partition("#")[0]
+        for each in named
+        if each and "//" not in each and not each.startswith("data:")
+    ]
+    gone = [each for each in local if not (path.parent / each.lstrip("/")).is_file()]
+    verdict: CheckVerdict = "failed" if gone else "passed"
+    seen = (
+        f"{_name(path, root)} names {clean(gone[0], 100)}, which is not there"
+        if gone
+        else f"all {len(local)} are there"
+    )
+    return Check("parts", verdict, "all that the page names", seen)

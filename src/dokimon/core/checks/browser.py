@@ -1,0 +1,112 @@
+"""Opens a page in a headless browser, in a process of its own: takes a wish, writes what it saw.
+
+`python -m dokimon.core.checks.browser WISH` takes one object of JSON: `browser` (the program), `origin`, `path`, `seconds`,
+`texts` and `selectors` to wait for, `picture` (a file for a PNG). It writes one line of JSON.
+"""
+
+from __future__ import annotations
+
+import json
+import os
+import sys
+import time
+from importlib import import_module
+from typing import Any
+from urllib.parse import urlsplit
+
+_SIZE = {"width": 1280, "height": 800}
+_MOST_WORDS = 20_000
+_MOST_TOLD = 50
+
+# A browser that was just installed looks for updates and news of its maker; a check does not wait for these.
+_FLAGS = [
+    "--disable-gpu", "--disable-quic", "--no-first-run", "--disable-background-networking",
+    "--disable-component-update", "--disable-sync", "--disable-default-apps", "--mute-audio",
+]  # fmt: skip
+
+
+def see(wish: dict[str, Any]) -> dict[str, Any]:
+    """Open the page and return what is on it, what its console said, which requests failed, and what lay elsewhere."""
+    # Not installed everywhere: what it is made of is only known here.
+    playwright: Any = import_module("playwright.sync_api")
+    errors: list[str] = []
+    failed: list[str] = []
+    elsewhere: dict[str, None] = {}
+    home = urlsplit(wish["origin"])
+
+    def is_own(address: str) -> bool:
+        asked = urlsplit(address)
+        return asked.scheme in ("data", "blob", "about") or (
+            asked.port == home.port and asked.hostname == home.hostname
+        )
+
+    def route(request: Any) -> None:
+        if is_own(request.request.url):
+            request.continue_()
+        else:
+            elsewhere[request.request.url] = None
+            request.abort()
+
+    def said(line: Any) -> None:
+        # A browser's own word on a request that failed is told with that request.
+        if line.type == "error" and not line.text.startswith("Failed to load resource"):
+            errors.append(line.text)
+
+    def missed(address: str, why: str, fine: bool = False) -> None:
+        if not fine and is_own(address):
+            failed.append(f"{address}: {why}")
+
+    with playwright.sync_playwright() as driver:
+        # As root there is no sandbox to be had; only the run's own pages are opened.
+        flags = _FLAGS + (["--no-sandbox"] if os.geteuid() == 0 else [])
+        browser = driver.chromium.launch(executable_path=wish["browser"], args=flags, headless=True)
+        try:
+            page = browser.new_context(viewport=_SIZE, ignore_https_errors=True).new_page()
+            page.route("**/*", route)
+            page.on("pageerror", lambda error: errors.append(str(error)))
+            page.on("console", said)
+            page.on("requestfailed", lambda asked: missed(asked.url, asked.failure))
+            page.on("response", lambda answer: missed(answer.url, f"status {answer.status}", answer.status < 400))
+            deadline = time.monotonic() + wish["seconds"]
+            response = page.goto(wish["origin"] + wish["path"], wait_until="load", timeout=wish["seconds"] * 1000)
+            while True:
+                words = page.evaluate("document.body ? document.body.innerText : ''")[:_MOST_WORDS]
+                missing = [text for text in wish["texts"] if text.casefold() not in " ".join(words.split()).casefold()]
+                absent = [each for each in wish["selectors"] if not page.locator(each).count()]
+                if (not missing and not absent and words.strip()) or time.monotonic() > deadline:
+                    break
+                page.wait_for_timeout(50)
+            found = {each: _element(page, each) for each in wish["selectors"]}
+            if wish.get("picture"):
+                page.screenshot(path=wish["picture"])
+            return {
+                "status": response.status if response else None, "title": page.title(), "words": words,
+                "elements": found, "errors": errors[:_MOST_TOLD], "failed": list(dict.fromkeys(failed))[:_MOST_TOLD],
+                "elsewhere": list(elsewhere)[:_MOST_TOLD],
+            }  # fmt: skip
+        except playwright.Error as wrong:
+            return {"fault": str(wrong).splitlines()[0]}
+        finally:
+            browser.close()
+
+
+def _element(page: Any, selector: str) -> dict[str, Any]:
+    located = page.locator(selector)
+    count = located.count()
+    return {"count": count, "text": located.first.inner_text() if count else ""}
+
+
+def main() -> None:
+    """Read the wish, look, and write what was seen."""
+    wish = json.loads(sys.argv[1])
+    try:
+        seen = see(wish)
+    except ModuleNotFoundError:
+        seen = {"absent": "playwright"}
+    except Exception as wrong:  # whatever a driver or a browser does, the check hears of it in words
+        seen = {"fault": str(wrong).splitlines()[0] if str(wrong) else type(wrong).__name__}
+    print(json.dumps(seen), flush=True)
+
+
+if __name__ == "__main__":
+    main()

@@ -1,0 +1,162 @@
+"""What a page shows: title, text, elements, the error pages of frameworks, and whether the parts it names load."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Mapping
+
+import msgspec
+
+from dokimon.core.checks.assets import check_assets
+from dokimon.core.checks.fetching import Answer
+from dokimon.core.checks.html import Page, SelectorFault, read, select
+from dokimon.core.checks.measuring import Measure, judge_value
+from dokimon.core.checks.patterns import PatternFault, find, in_words
+from dokimon.core.checks.wanted import Pattern, Text, Texts, texts
+from dokimon.core.report.model import Check, CheckVerdict
+from dokimon.core.text import clean
+
+__all__ = ["Contents", "SelectorFault", "check", "check_elements", "check_elements_seen", "check_texts"]
+
+
+class Contents(msgspec.Struct, frozen=True):
+    """What is wanted of an answer's contents; `graded` where it is looked at as a person would without a word."""
+
+    title: str | None = None
+    shows: Texts = []
+    hides: Texts = []
+    elements: dict[str, int | str | Measure] = {}
+    assets: bool | None = None
+    graded: bool = True
+
+
+def check(origin: str, answer: Answer, wanted: Contents, seconds: float) -> list[Check]:
+    """Hold what came from `origin` against what is wanted; each part of the page is loaded within `seconds`."""
+    explicit = bool(wanted.title is not None or texts(wanted.shows) or texts(wanted.hides) or wanted.elements)
+    success = (answer.status or 0) < 400
+    checks: list[Check] = []
+    if answer.is_page and (success or explicit):
+        page = read(answer.body)
+        error = _error_page(answer, page) if wanted.graded else None
+        checks += [error] if error else []
+        checks += _check_page(wanted, page, answer, explicit)
+        if wanted.assets or (wanted.assets is None and success and not error):
+            checks += check_assets(origin, answer, seconds)
+    elif explicit:
+        checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)
+    if wanted.assets and not answer.is_page:
+        seen = f"{answer.type or 'no type'}, no page"
+        checks.append(Check("parts", "failed", "a page that names some", clean(seen)))
+    return checks
+
+
+def _error_page(answer: Answer, page: Page) -> Check | None:
+    """Return the failure that a framework's own error page is, whatever its status."""
+    from dokimon.core.checks.error_pages import recognised
+
+    found = recognised(answer.text, page)
+    if found is None:
+        return None
+    return Check("no error page", "failed", "what the project means to show", clean(f"{found.name}: “{found.line}”"))
+
+
+def _check_page(wanted: Contents, page: Page, answer: Answer, explicit: bool) -> list[Check]:
+    """Hold a page against what is wanted; without a word on it, tell what a person would read there."""
+    checks = []
+    if wanted.title is not None:
+        right = wanted.title in (page.title or "")
+        seen = f"“{page.title}”" if page.title else "no title"
+        checks.append(Check("title", "passed" if right else "failed", clean(f"holds “{wanted.title}”"), clean(seen)))
+    checks += check_texts(wanted.shows, wanted.hides, answer.text, page.words)
+    checks += check_elements(wanted.elements, answer.text)
+    if not explicit:
+        count = len(page.words.split())
+        seen = (f"“{page.title}”" if page.title else "no title") + f", {count} word{'s' if count != 1 else ''}"
+        if not count and page.scripts:
+            seen += ": an empty shell that its scripts fill"
+        verdict: CheckVerdict = "passed" if page.title or count or page.scripts else "unsure"
+        checks.append(Check("page", verdict, "a title, some text, or scripts that make it", clean(seen)))
+    return checks
+
+
+def check_texts(shows: Texts, hides: Texts, markup: str, words: str) -> list[Check]:
+    """Look for texts and patterns in a page's markup and in the words that are read there."""
+    checks = []
+    for text in texts(shows):
+        found = _found(text, markup, words)
+        seen = (
+            f"{found} is there" if isinstance(found, str) else f"{len(words.split())} words without it: “{words[:120]}”"
+        )
+        checks.append(_as_check("text", text, "in what was served", found, bool(found), seen))
+    for text in texts(hides):
+        found = _found(text, markup, words)
+        seen = f"{found} is there" if isinstance(found, str) else "it is not there"
+        checks.append(_as_check("no text", text, "nowhere", found, not found, seen))
+    return checks
+
+
+def _found(text: Text, markup: str, words: str) -> str | PatternFault | None:
+    try:
+        if isinstance(text, Pattern):
+            found = find(text, words) or find(text, markup)
+            return f"“{found}”" if found else None
+    except PatternFault as fault:
+        return fault
+    return f"“{text}”" if text in markup or _folded(text) in _folded(words) else None
+
+
+def _as_check(
+    name: str, text: Text, where: str, found: str | PatternFault | None, holds: bool, seen: str
+) -> Check:  # fmt: skip
+    expected = clean(f"{in_words(text)} {where}")
+    if isinstance(found, PatternFault):
+        return Check(name, "unsure", expected, clean(str(found)))
+    return Check(name, "passed" if holds else "failed", expected, clean(seen))
+
+
+def _folded(text: str) -> str:
+    return re.sub(r"\s+", " ", text).strip().casefold()
+
+
+def check_elements(wanted: dict[str, int | str | Measure], markup: str) -> list[Check]:
+    """Hold the elements of a page that CSS selectors mean against what is wanted of them."""
+    seen: dict[str, tuple[int, str] | SelectorFault] = {}
+    for selector in wanted:
+        try:
+            found = select(markup, selector)
+        except SelectorFault as fault:
+            seen[selector] = fault
+            continue
+        seen[selector] = len(found), found[0].get_text(" ", strip=True) if found else ""
+    return check_elements_seen(wanted, seen)
+
+
+def check_elements_seen(
+    wanted: dict[str, int | str | Measure], seen: Mapping[str, tuple[int, str] | SelectorFault]
+) -> list[Check]:
+    """The same for elements already found: of each how many there are, and the text of the first.
+
+    A number says how many there must be, a text what the first one holds; a measure is held against its text, or
+    against the count where it speaks of a number alone.
+    """
+    checks = []
+    for selector, expected in wanted.items():
+        name, found = clean(f"element {selector}", 120), seen[selector]
+        if isinstance(found, SelectorFault):
+            checks.append(Check(name, "unsure", "an element", clean(str(found))))
+            continue
+        count, text = found
+        told = f"{count} element{'s' if count != 1 else ''}"
+        held = f"“{text}”" if count else "no such element"
+        if isinstance(expected, int):
+            right = count == expected
+            checks.append(Check(name, "passed" if right else "failed", f"{expected} of them", told))
+        elif isinstance(expected, str):
+            right = bool(count) and _folded(expected) in _folded(text)
+            checks.append(Check(name, "passed" if right else "failed", clean(f"holds “{expected}”"), clean(held)))
+        else:
+            counted = expected.number is not None and expected == Measure(number=expected.number)
+            judged = judge_value(count if counted else text, expected)
+            verdict = judged.verdict if count or counted else "failed"
+            checks.append(Check(name, verdict, clean(judged.expected), clean(told if counted else held)))
+    return checks

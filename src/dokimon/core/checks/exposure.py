@@ -1,0 +1,69 @@
+"""Where a run listens: only at the addresses that are meant, and reachable by others where that is meant."""
+
+from __future__ import annotations
+
+from urllib.parse import urlsplit
+
+from dokimon.core.checks.fetching import fetch
+from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.wanted import Wanted
+from dokimon.core.report.model import Check, Listening
+from dokimon.core.text import clean
+
+_SECONDS = 10.0
+
+
+class Exposure(Wanted, frozen=True, kw_only=True):
+    """`listens = ["127.0.0.1:4173"]`: all addresses that are meant; each with its port, or for any port without."""
+
+    listens: list[str] = []
+
+
+def title(wanted: Exposure) -> str:
+    """Return what the check is called where nobody named it."""
+    return "listens"
+
+
+def check(wanted: Exposure, scene: Scene) -> list[Check]:
+    """Hold all listening sockets of the run against those that are meant."""
+    meant = [scene.filled(each) for each in wanted.listens]
+    found = scene.listening()
+    astray = [each for each in found if not any(_is_meant(each, one) for one in meant)]
+    silent = [one for one in meant if not any(_is_meant(each, one) for each in found)]
+    seen = ", ".join(_shown(each) for each in found) or "it listens nowhere"
+    if astray:
+        seen += f"; not meant: {', '.join(map(_shown, astray))}"
+    if silent:
+        seen += f"; nothing listens at {', '.join(silent)}"
+    return [Check("listens", "failed" if astray or silent else "passed", clean(", ".join(meant)), clean(seen))]
+
+
+def _shown(at: Listening) -> str:
+    return f"[{at.address}]:{at.port}" if ":" in at.address else f"{at.address}:{at.port}"
+
+
+def _is_meant(at: Listening, meant: str) -> bool:
+    if meant.startswith("["):
+        host, _, port = meant[1:].partition("]")
+    elif meant.count(":") == 1:
+        host, _, port = meant.partition(":")
+    else:  # an IPv6 address alone has many colons, and no port
+        host, port = meant, ""
+    hosts = ("127.0.0.1", "::1") if host == "localhost" else (host,)
+    return at.address in hosts and port.lstrip(":") in ("", str(at.port))
+
+
+def reachable(addresses: tuple[str, ...], origin: str) -> list[Check]:
+    """Ask a run that is meant to be reached by others at this machine's own network addresses."""
+    expected = "an answer at this machine's own network address"
+    if not addresses:
+        seen = f"it listens on loopback alone ({urlsplit(origin).netloc}), or this machine is in no network"
+        return [Check("reachable", "failed", expected, clean(seen))]
+    checks = []
+    for address in addresses:
+        answer = fetch(address.rstrip("/"), "/", seconds=_SECONDS)
+        seen = f"{address} {answer.status}" if answer.status else f"{address}: {answer.fault}"
+        checks.append(
+            Check("reachable", "passed" if answer.status else "failed", expected, clean(seen), answer.seconds)
+        )
+    return checks

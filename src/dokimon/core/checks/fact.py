@@ -1,0 +1,168 @@
+"""Facts: a value that the run tells (in its output, an answer, a file), held against what is expected of it."""
+
+from __future__ import annotations
+
+import time
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dokimon.core.checks.fetching import fetch
+from dokimon.core.checks.http import PAGE_SECONDS
+from dokimon.core.checks.measuring import Judged, Measure, Scalar, judge_value, shown
+from dokimon.core.checks.places import Place, PlaceFault, kind_of, value_in
+from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.wanted import Wanted
+from dokimon.core.files import inside
+from dokimon.core.measures import seconds
+from dokimon.core.report.model import Check
+from dokimon.core.text import clean
+
+_SERVER_SECONDS = "5s"
+_LARGEST_FILE = 8 * 1024 * 1024
+
+
+class SameAs(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """Another place that must tell the same: a `file` of the checkout, or the `fact` of another run (`of`)."""
+
+    file: str | None = None
+    fact: str | None = None
+    of: str | None = None
+    at: str | None = None
+    element: str | None = None
+    attribute: str | None = None
+    pattern: str | None = None
+
+
+class FactCheck(Wanted, frozen=True, kw_only=True):
+    """`fact = "version"`, a name for what stands in one of three places: `printed`, `get` or `file`.
+
+    `printed` is a pattern over the output. Into an answer or a file lead `at` (JSON Pointer), `element` (with
+    `attribute`), `pattern` or `header`. Then what is expected: all that a measure has, and `same_as` another place.
+    """
+
+    fact: str = ""
+    printed: str | None = None
+    get: str | None = None
+    file: str | None = None
+    at: str | None = None
+    element: str | None = None
+    attribute: str | None = None
+    pattern: str | None = None
+    header: str | None = None
+    is_: Scalar | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="is")
+    number: str | None = None
+    size: str | None = None
+    version: str | None = None
+    clock: str | None = None
+    without: str | None = None
+    same_as: SameAs | None = None
+    within: str | None = None
+
+
+def title(wanted: FactCheck) -> str:
+    """Return what the check is called where nobody named it."""
+    return wanted.fact
+
+
+def check(wanted: FactCheck, scene: Scene) -> list[Check]:
+    """Find the value, keep it for others, and hold it against what is expected."""
+    measure = Measure(
+        is_=wanted.is_, number=wanted.number, size=wanted.size, version=wanted.version, clock=wanted.clock,
+        without=wanted.without,
+    )  # fmt: skip
+    name = clean(wanted.fact, 80)
+    try:
+        value = _value(wanted, scene)
+    except PlaceFault as fault:
+        return [Check(name, "failed", clean(judge_value("", measure).expected), clean(str(fault)))]
+    scene.facts[scene.name, wanted.fact] = value
+    judged = judge_value(value, measure)
+    if wanted.same_as is not None:
+        judged = _with_same(judged, measure, value, wanted.same_as, scene)
+    seen = shown(value) + (f", {judged.remark}" if judged.remark else "")
+    return [Check(name, judged.verdict, clean(judged.expected), clean(seen))]
+
+
+def _value(wanted: FactCheck, scene: Scene) -> Any:
+    place = Place(
+        at=wanted.at, element=wanted.element, attribute=wanted.attribute, pattern=wanted.pattern, header=wanted.header
+    )
+    if wanted.printed is not None:
+        return _printed(wanted.printed, wanted.within, scene)
+    if wanted.file is not None:
+        return value_in_file(wanted.file, place, scene.root)
+    if scene.origin is None:
+        raise PlaceFault("the run has no address that could be asked")
+    answer = fetch(scene.origin, scene.filled(wanted.get or "/"), seconds=PAGE_SECONDS, cookies=scene.cookies)
+    if answer.status is None:
+        raise PlaceFault(answer.fault or "nothing came back")
+    if answer.status >= 400:
+        raise PlaceFault(f"{wanted.get} answers with status {answer.status}")
+    return _found(place, answer.text, answer.headers, "json")
+
+
+def _found(place: Place, text: str, headers: dict[str, str] | None, kind: str) -> Any:
+    from dokimon.core.checks.html import SelectorFault
+
+    try:
+        return value_in(place, text, headers, kind)
+    except SelectorFault as fault:
+        raise PlaceFault(str(fault)) from None
+
+
+def _printed(pattern: str, within: str | None, scene: Scene) -> Any:
+    """Return what the output tells; a run that goes on may take a while to say it."""
+    deadline = time.monotonic() + (0 if scene.ended else seconds(within or _SERVER_SECONDS))
+    while True:
+        try:
+            return value_in(Place(pattern=pattern), scene.output.text())
+        except PlaceFault as fault:
+            if time.monotonic() >= deadline or scene.halt.is_set():
+                raise PlaceFault(f"{fault} in what it printed") from None
+        time.sleep(0.05)
+
+
+def value_in_file(name: str, place: Place, root: Path) -> Any:
+    """Return what stands at `place` in a file of the checkout; raises `PlaceFault`."""
+    path = root / name
+    if not inside(path, root):
+        raise PlaceFault(f"{name} leads out of the checkout")
+    try:
+        with path.open("rb") as file:
+            text = file.read(_LARGEST_FILE).decode("utf-8", "replace")
+    except OSError as wrong:
+        raise PlaceFault(f"{name}: {wrong.strerror}") from None
+    return _found(place, text, None, kind_of(path))
+
+
+def _with_same(judged: Judged, measure: Measure, value: Any, other: SameAs, scene: Scene) -> Judged:
+    """Add to a judgement that another place must tell the same."""
+    where = other.file or f"{other.fact} of {other.of}"
+    alone = measure == Measure()
+    expected = ", ".join(([] if alone else [judged.expected]) + [f"the same as {where}"])
+    try:
+        theirs = _theirs(other, scene)
+    except PlaceFault as fault:
+        return Judged("failed" if judged.verdict == "failed" else "unsure", expected, str(fault))
+    same = as_compared(value) == as_compared(theirs)
+    told = f"the same as {where}, {shown(theirs)}"
+    expected = ", ".join(([] if alone else [judged.expected]) + [told])
+    return Judged(judged.verdict if same else "failed", expected, judged.remark)
+
+
+def as_compared(value: Any) -> str:
+    """Return a value as it is compared with another place's: `v1.4` and `1.4` are the same version."""
+    text = str(value).strip()
+    return text[1:] if text[:1] == "v" and text[1:2].isdigit() else text
+
+
+def _theirs(other: SameAs, scene: Scene) -> Any:
+    if other.file is not None:
+        place = Place(at=other.at, element=other.element, attribute=other.attribute, pattern=other.pattern)
+        return value_in_file(other.file, place, scene.root)
+    key = (other.of or scene.name, other.fact or "")
+    if key not in scene.facts:
+        raise PlaceFault(f"{key[0]} has told no “{key[1]}” before")
+    return scene.facts[key]

@@ -1,0 +1,50 @@
+"""Pages as they were served: their title, the text that a person would read, elements by CSS selector."""
+
+from __future__ import annotations
+
+from typing import TYPE_CHECKING, NamedTuple
+
+if TYPE_CHECKING:
+    from bs4 import Tag
+
+
+class Page(NamedTuple):
+    """What is on a page: its title, the words to be read, and how many scripts there are."""
+
+    title: str | None
+    words: str
+    scripts: int
+
+
+class SelectorFault(Exception):
+    """The text is no CSS selector."""
+
+
+def read(markup: str | bytes) -> Page:
+    """Return what is on a page; whatever is wrong with its markup."""
+    from bs4 import BeautifulSoup
+
+    soup = BeautifulSoup(markup, "html.parser")
+    title = soup.title.get_text(" ", strip=True) if soup.title else None
+    scripts = len(soup.find_all("script"))
+    for hidden in soup(["script", "style", "template", "noscript", "title"]):
+        hidden.decompose()
+    return Page(title or None, soup.get_text(" ", strip=True), scripts)
+
+
+def select(markup: str | bytes, selector: str) -> list[Tag]:
+    """Return the elements that a CSS selector (W3C Selectors, as soupsieve reads them) means; raises `SelectorFault`."""
+    from bs4 import BeautifulSoup
+
+    check_selector(selector)
+    return list(BeautifulSoup(markup, "html.parser").select(selector))
+
+
+def check_selector(selector: str) -> None:
+    """Raise `SelectorFault` unless the text is a selector."""
+    import soupsieve
+
+    try:
+        soupsieve.compile(selector)
+    except (soupsieve.SelectorSyntaxError, ValueError, NotImplementedError) as wrong:
+        raise SelectorFault(f'"{selector}" is no CSS selector: {str(wrong).splitlines()[0]}') from None

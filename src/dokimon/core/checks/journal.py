@@ -1,0 +1,179 @@
+"""Files that a check changes are put back, whatever happens: what they were is written down before they are touched.
+
+The journal is a folder of Dokimon's own. Each entry is three files: what the file was, what is put there for a while, and
+whose it is. As long as an entry is there, the file may hold something else than it should; the next Dokimon in that
+checkout puts it back.
+"""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+from collections.abc import Mapping
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.files import inside
+from dokimon.core.machine.platform import own_folder
+
+
+class Entry(msgspec.Struct, frozen=True):
+    """One change: the checkout, the file below it, the process that does it and when that was started."""
+
+    root: str
+    file: str
+    pid: int
+    started: float
+
+
+class JournalFault(Exception):
+    """The file cannot be changed safely; the text says why."""
+
+
+class Change:
+    """A change of one file that is undone at the end. Use it in a `with` statement; `undo` may be called before."""
+
+    def __init__(self, path: Path, root: Path, changed: bytes, environment: Mapping[str, str]) -> None:
+        folder = _folder(environment)
+        if folder is None:
+            raise JournalFault("there is no folder of Dokimon's own to keep what the file was")
+        self._path, self._changed, self._original = path, changed, path.read_bytes()
+        name = hashlib.blake2b(os.fsencode(path), digest_size=8).hexdigest()
+        self._entry = folder / f"{name}.json"
+        pid = os.getpid()
+        self._made = Entry(str(root), path.relative_to(root).as_posix(), pid, _started(pid) or 0.0)
+        self._open = False
+
+    def __enter__(self) -> Change:
+        self._entry.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        if self._entry.exists():
+            raise JournalFault("another Dokimon is changing it at this moment")
+        # The copies are whole on the disk before the entry speaks of them, and all three before the file is touched.
+        _write_whole(_was(self._entry), self._original)
+        _write_whole(_set(self._entry), self._changed)
+        _write_whole(self._entry, msgspec.json.encode(self._made))
+        self._open = True
+        _overwrite(self._path, self._changed)
+        return self
+
+    def undo(self) -> None:
+        """Put the file back, and strike the entry."""
+        if self._open:
+            _overwrite(self._path, self._original)
+            _strike(self._entry)
+            self._open = False
+
+    def __exit__(self, *_: object) -> None:
+        self.undo()
+
+
+def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
+    """Put back the files that an earlier Dokimon was killed over; return what was done, in words.
+
+    Those of the checkout that the folder `within` lies in are meant, and of those below it.
+    """
+    folder = _folder(environment)
+    if folder is None or not folder.is_dir():
+        return []
+    told = []
+    for path in sorted(folder.glob("*.json")):
+        try:
+            entry = msgspec.json.decode(path.read_bytes(), type=Entry)
+        except (OSError, msgspec.DecodeError):
+            continue
+        root = Path(entry.root)
+        mine = within.is_relative_to(root) or root.is_relative_to(within)
+        if mine and _started(entry.pid) != entry.started:
+            said = _put_back(entry, path)
+            told += [said] if said else []
+    return told
+
+
+def _put_back(entry: Entry, path: Path) -> str | None:
+    """Put one file back; somebody's own later change of it is left alone, and the copy is kept beside the journal."""
+    file = Path(entry.root, entry.file)
+    begun = f"{entry.file} was being changed by a check"
+    try:
+        original, changed = _was(path).read_bytes(), _set(path).read_bytes()
+    except OSError:
+        _strike(path)
+        return f"{begun}, and what it was is lost from {path.parent}"
+    try:
+        now = file.read_bytes()
+    except OSError as wrong:
+        return f"{begun} and cannot be put back ({wrong.strerror}); what it was is in {_kept(path)}"
+    if now == original:
+        _strike(path)
+        return None
+    if not inside(file, Path(entry.root)):
+        return f"{begun} and leads out of the checkout now; what it was is in {_kept(path)}"
+    if not (_is_between(now, changed, original) or _is_between(now, original, changed)):
+        return f"{begun} and has been edited since; what it was is in {_kept(path)}"
+    _overwrite(file, original)
+    _strike(path)
+    return f"{entry.file} is again what it was before a check changed it and Dokimon was killed"
+
+
+def _is_between(now: bytes, new: bytes, old: bytes) -> bool:
+    """Whether a file was left in the middle of being overwritten: the beginning of the new, then the rest of the old."""
+    same = next((i for i, (a, b) in enumerate(zip(now, new, strict=False)) if a != b), min(len(now), len(new)))
+    return now[same:] == old[same:]
+
+
+def _was(entry: Path) -> Path:
+    return entry.with_suffix(".was")
+
+
+def _set(entry: Path) -> Path:
+    return entry.with_suffix(".set")
+
+
+def _kept(entry: Path) -> Path:
+    """Keep the copy of what a file was for its owner, and strike the rest of the entry."""
+    kept = entry.with_suffix(".kept")
+    _was(entry).replace(kept)
+    _strike(entry)
+    return kept
+
+
+def _folder(environment: Mapping[str, str]) -> Path | None:
+    own = own_folder("cache", environment)
+    return own / "changes" if own else None
+
+
+def _started(pid: int) -> float | None:
+    """Return when a process was started, so that a later one with its number is not taken for it."""
+    import psutil
+
+    try:
+        return psutil.Process(pid).create_time()
+    except psutil.Error:
+        return None
+
+
+def _write_whole(path: Path, data: bytes) -> None:
+    """Write a file so that it is either whole or not there, also after the power fails."""
+    part = path.with_suffix(path.suffix + f".{os.getpid()}")
+    with part.open("wb") as file:
+        file.write(data)
+        file.flush()
+        os.fsync(file.fileno())
+    part.replace(path)
+
+
+def _overwrite(path: Path, data: bytes) -> None:
+    """Write into the file itself: its owner, its mode and the links to it stay as they are."""
+    with path.open("r+b") as file:
+        file.write(data)
+        file.truncate()
+        file.flush()
+        os.fsync(file.fileno())
+
+
+def _strike(entry: Path) -> None:
+    """The entry goes first: copies without one are nothing that anybody acts on."""
+    with contextlib.suppress(OSError):
+        for path in (entry, _was(entry), _set(entry)):
+            path.unlink(missing_ok=True)

@@ -1,0 +1,153 @@
+"""Holding a value that was seen against what is expected of it: as text, a number, a size, versions, a clock."""
+
+from __future__ import annotations
+
+import operator
+import re
+from collections.abc import Callable
+from typing import Any, NamedTuple
+
+import msgspec
+
+from dokimon.core.checks.patterns import PatternFault, search
+from dokimon.core.measures import any_size, seconds
+from dokimon.core.report.model import CheckVerdict
+from dokimon.core.text import clean
+
+Scalar = str | int | float | bool | None
+
+
+class Measure(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """What is expected of a value; all that is given must hold.
+
+    It `is` this very value, holds a match of `pattern`, lies within `number` or `size` (`>= 3, < 10`; `= 4 MB`), is one of
+    the versions `version`, is a time not further from now than `clock`, is `without` a text.
+    """
+
+    is_: Scalar | msgspec.UnsetType = msgspec.field(default=msgspec.UNSET, name="is")
+    pattern: str | None = None
+    number: str | None = None
+    size: str | None = None
+    version: str | None = None
+    clock: str | None = None
+    without: str | None = None
+
+
+class Judged(NamedTuple):
+    """What came of holding a value against a measure."""
+
+    verdict: CheckVerdict
+    expected: str
+    remark: str = ""
+
+
+_COMPARISONS: dict[str, Callable[[float, float], bool]] = {
+    ">=": operator.ge, "<=": operator.le, "!=": operator.ne, ">": operator.gt, "<": operator.lt, "=": operator.eq,
+}  # fmt: skip
+_BOUND = re.compile(r"(>=|<=|!=|>|<|=)?\s*(\S.*)")
+
+
+def bounds(text: str, read: Callable[[str], float]) -> list[tuple[str, float]]:
+    """Return the comparisons of `>= 3, < 10`, each value read by `read`; raises `ValueError`."""
+    made = []
+    for part in text.split(","):
+        found = _BOUND.fullmatch(part.strip())
+        if not found:
+            raise ValueError(f'"{text}" is no range; write for example ">= 3, < 10"')
+        made.append((found[1] or "=", read(found[2])))
+    return made
+
+
+def within(value: float, text: str, read: Callable[[str], float]) -> bool:
+    """Whether the value meets every comparison of the text; raises `ValueError`."""
+    return all(_COMPARISONS[sign](value, bound) for sign, bound in bounds(text, read))
+
+
+def number(text: str) -> float:
+    """Return the number that a text is; raises `ValueError`."""
+    try:
+        return float(text.replace("_", ""))
+    except ValueError:
+        raise ValueError(f'"{text}" is no number') from None
+
+
+def judge_value(value: Any, wanted: Measure) -> Judged:
+    """Hold `value` (text, or whatever JSON has) against what is wanted of it."""
+    judged: list[Judged] = []
+    text = as_text(value)
+    if wanted.is_ is not msgspec.UNSET:
+        same = value == wanted.is_ or (isinstance(value, str) and value == as_text(wanted.is_))
+        judged.append(Judged(_verdict(same), f"is {shown(wanted.is_)}"))
+    if wanted.pattern is not None:
+        try:
+            judged.append(Judged(_verdict(search(wanted.pattern, text)), f"a match of {wanted.pattern}"))
+        except PatternFault as fault:
+            judged.append(Judged("unsure", f"a match of {wanted.pattern}", str(fault)))
+    if wanted.without is not None:
+        judged.append(Judged(_verdict(wanted.without not in text), f"without “{wanted.without}”"))
+    for bound, read, name in ((wanted.number, number, "a number"), (wanted.size, any_size, "a size")):
+        if bound is not None:
+            judged.append(_judge_bound(text, bound, read, name))
+    if wanted.version is not None:
+        judged.append(_judge_version(text, wanted.version))
+    if wanted.clock is not None:
+        judged.append(_judge_clock(text, wanted.clock))
+    if not judged:
+        return Judged("passed", "to be there")
+    verdicts = [each.verdict for each in judged]
+    verdict: CheckVerdict = "failed" if "failed" in verdicts else "unsure" if "unsure" in verdicts else "passed"
+    return Judged(
+        verdict, ", ".join(each.expected for each in judged), "; ".join(each.remark for each in judged if each.remark)
+    )
+
+
+def _verdict(holds: object) -> CheckVerdict:
+    return "passed" if holds else "failed"
+
+
+def _judge_bound(text: str, bound: str, read: Callable[[str], float], name: str) -> Judged:
+    expected = bound if bound[:1] in "<>=!" else f"= {bound}"
+    try:
+        value = read(text.strip())
+    except ValueError:
+        return Judged("failed", expected, f"which is not {name}")
+    return Judged(_verdict(within(value, bound, read)), expected)
+
+
+def _judge_version(text: str, versions: str) -> Judged:
+    from dokimon.core.versions import VersionFault, compiled
+
+    found = re.search(r"\d+(?:\.\d+)*(?:[-+.]?[0-9A-Za-z][0-9A-Za-z.+-]*)?", text)
+    try:
+        constraint = compiled("plain", versions)
+        holds = found is not None and constraint.admits(found[0])
+    except VersionFault as fault:
+        return Judged("unsure", f"version {versions}", str(fault))
+    return Judged(_verdict(holds), f"version {versions}", "" if found else "which holds no version")
+
+
+def _judge_clock(text: str, distance: str) -> Judged:
+    from datetime import UTC, datetime
+
+    expected = f"the time of now, to {distance}"
+    try:
+        told = datetime.fromisoformat(text.strip())
+    except ValueError:
+        return Judged("failed", expected, "which is no time as ISO 8601 writes it")
+    now = datetime.now(UTC) if told.tzinfo else datetime.now()
+    off = abs((told - now).total_seconds())
+    return Judged(_verdict(off <= seconds(distance)), expected, f"{off:.0f} s off")
+
+
+def as_text(value: Any) -> str:
+    """Return a value of JSON as the text that it would be in a sentence."""
+    if isinstance(value, str):
+        return value
+    if isinstance(value, bool) or value is None:
+        return {True: "true", False: "false", None: "null"}[value]
+    return msgspec.json.encode(value).decode() if isinstance(value, list | dict) else str(value)
+
+
+def shown(value: Any) -> str:
+    """Return a value as a report shows it: text in quotes, cleaned and cut."""
+    return f"“{clean(value, 120)}”" if isinstance(value, str) else clean(as_text(value), 120)

@@ -1,0 +1,141 @@
+"""A page after its scripts ran, in the Chromium that is installed: what can be read there, its console, a picture."""
+
+from __future__ import annotations
+
+import json
+import shutil
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from dokimon.core.checks.contents import check_elements_seen, check_texts
+from dokimon.core.checks.measuring import Measure
+from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.wanted import Pattern, Texts, Wanted, texts
+from dokimon.core.launching.output import Output
+from dokimon.core.launching.to_end import run_to_end
+from dokimon.core.launching.tree import StartFault
+from dokimon.core.measures import seconds
+from dokimon.core.report.model import Check
+from dokimon.core.text import clean
+
+_BROWSERS = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge")
+_START_SECONDS = 30.0
+_MOST_TOLD = 3
+
+
+class Rendered(Wanted, frozen=True, kw_only=True):
+    """`render = "/"`: open it in a browser, and see `title`, `shows`, `hides`, `elements` as for a page, `within` a time.
+
+    Uncaught errors and failed requests fail it, unless `errors = true`.
+    """
+
+    render: str = "/"
+    title: str | None = None
+    shows: Texts = []
+    hides: Texts = []
+    elements: dict[str, int | str | Measure] = {}
+    errors: bool = False
+    within: str = "15s"
+
+
+class RenderFault(Exception):
+    """No browser could show the page; `absent` where none, or its driver, is installed."""
+
+    def __init__(self, says: str, *, absent: bool = False) -> None:
+        super().__init__(says)
+        self.absent = absent
+
+
+def title(wanted: Rendered) -> str:
+    """Return what the check is called where nobody named it."""
+    return f"rendered {wanted.render}"
+
+
+def check(wanted: Rendered, scene: Scene) -> list[Check]:
+    """Open the page, and hold what is seen there against what is wanted."""
+    name = clean(f"rendered {wanted.render}", 100)
+    expected = "a page with something to read, no uncaught error, no failed request"
+    picture = scene.evidence(f"rendered{wanted.render}.png")
+    plain = [text for text in texts(wanted.shows) if not isinstance(text, Pattern)]
+    try:
+        seen = look(wanted.render, scene, plain, list(wanted.elements), seconds(wanted.within), picture)
+    except RenderFault as fault:
+        return [Check(name, "skipped" if fault.absent else "failed", expected, clean(str(fault)))]
+    words = " ".join(seen["words"].split())
+    told = f"“{seen['title']}”" if seen["title"] else "no title"
+    told += f", {len(words.split())} words after its scripts ran"
+    if seen["elsewhere"]:
+        told += f"; {len(seen['elsewhere'])} requests to elsewhere were not let out"
+    kept = str(picture) if picture and picture.exists() else None
+    empty = not words and not wanted.elements and not texts(wanted.shows)
+    status = seen["status"] or 0
+    wrong = status >= 400
+    checks = [
+        Check(name, "failed" if empty or wrong else "passed", expected, clean(f"{status}, {told}"), evidence=kept)
+    ]
+    if wanted.title is not None:
+        right = wanted.title in seen["title"]
+        checks.append(
+            Check(
+                "title", "passed" if right else "failed", clean(f"holds “{wanted.title}”"), clean(f"“{seen['title']}”")
+            )
+        )
+    checks += check_texts(wanted.shows, wanted.hides, words, words)
+    checks += check_elements_seen(
+        wanted.elements, {each: (found["count"], found["text"]) for each, found in seen["elements"].items()}
+    )
+    if not wanted.errors:
+        for kind, wrong in (("console errors", seen["errors"]), ("failed requests", seen["failed"])):
+            said = "; ".join(f"“{each}”" for each in wrong[:_MOST_TOLD])
+            said += f"; {len(wrong) - _MOST_TOLD} more" if len(wrong) > _MOST_TOLD else ""
+            checks.append(Check(kind, "failed" if wrong else "passed", "none", clean(said or "none")))
+    return checks
+
+
+def words_of(path: str, scene: Scene) -> str:
+    """Return what can be read on a page once its scripts ran; nothing where it cannot be shown."""
+    try:
+        return str(look(path, scene, [], [], 10.0, None)["words"])
+    except RenderFault:
+        return ""
+
+
+def find_browser(environment: Mapping[str, str]) -> str | None:
+    """Return the Chromium, or a browser made from it, that a command reaches."""
+    return next((path for name in _BROWSERS if (path := shutil.which(name, path=environment.get("PATH")))), None)
+
+
+def look(
+    path: str, scene: Scene, wanted: list[str], selectors: list[str], within: float, picture: Path | None
+) -> dict[str, Any]:  # fmt: skip
+    """Open `path` of the run in a browser, wait for texts and elements, and return what was seen; raises `RenderFault`."""
+    if scene.origin is None:
+        raise RenderFault("the run has no address that could be opened")
+    browser = find_browser(scene.environment)
+    if browser is None:
+        raise RenderFault("no Chromium is installed here; install one, such as Debian's package chromium", absent=True)
+    wish = {
+        "browser": browser, "origin": scene.origin, "path": scene.filled(path), "seconds": within, "texts": wanted,
+        "selectors": selectors, "picture": str(picture) if picture else None,
+    }  # fmt: skip
+    if picture:
+        picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+    output = Output()
+    # Isolated (-I), so that no module of the checkout is taken for one of ours.
+    command = [sys.executable, "-I", "-m", "dokimon.core.checks.browser", json.dumps(wish)]
+    root = Path(scene.root.anchor)
+    try:
+        end = run_to_end(command, root, scene.environment, output, within + _START_SECONDS, scene.halt)
+    except StartFault as fault:
+        raise RenderFault(str(fault)) from None
+    line = next((line for line in reversed(output.text().splitlines()) if line.startswith("{")), None)
+    if line is None:
+        raise RenderFault(f"the browser {end.reason}")
+    seen: dict[str, Any] = json.loads(line)
+    if "absent" in seen:
+        raise RenderFault("a browser is here, its driver is not: pip install 'dokimon[browser]'", absent=True)
+    if "fault" in seen:
+        raise RenderFault(seen["fault"])
+    return seen

@@ -1,0 +1,62 @@
+"""What git says of a checkout: which files differ from what was committed."""
+
+from __future__ import annotations
+
+import os
+import shutil
+import subprocess
+from collections.abc import Mapping
+from pathlib import Path
+
+_SECONDS = 30.0
+
+
+class RepositoryFault(Exception):
+    """Git cannot be asked; the text says why."""
+
+
+def differing(root: Path, environment: Mapping[str, str], path: str | None = None) -> dict[str, str]:
+    """Return the files that git would not call committed, with a mark that changes when their contents do.
+
+    Ignored files are left out, unless `path` asks for one file, ignored or not. Raises `RepositoryFault` where `root` is in
+    no repository of git's, or git is not here.
+    """
+    git = shutil.which("git", path=environment.get("PATH"))
+    if git is None:
+        raise RepositoryFault("git is not here")
+    command = [git, "-c", "core.fsmonitor=false", "-C", str(root), "status", "--porcelain=v1", "-z", "--no-renames"]
+    command += ["--untracked-files=all", *(["--ignored", "--", path] if path else [])]
+    variables = {**environment, "GIT_OPTIONAL_LOCKS": "0", "LC_ALL": "C"}
+    try:
+        ended = subprocess.run(
+            command, env=variables, stdin=subprocess.DEVNULL, capture_output=True, timeout=_SECONDS, check=False
+        )
+    except (OSError, subprocess.TimeoutExpired) as wrong:
+        raise RepositoryFault(f"git could not be asked: {wrong}") from None
+    if ended.returncode:
+        said = ended.stderr.decode("utf-8", "replace").strip().splitlines()
+        raise RepositoryFault(said[0] if said else "it is in no repository of git's")
+    top = _top(git, root, variables)
+    found = {}
+    for entry in ended.stdout.decode("utf-8", "surrogateescape").split("\0"):
+        if len(entry) > 3:
+            file = Path(top, entry[3:])
+            found[os.path.relpath(file, root)] = entry[:2] + _mark(file)
+    return found
+
+
+def _top(git: str, root: Path, variables: Mapping[str, str]) -> Path:
+    """Return the root of the repository: paths in its answers are relative to that."""
+    ended = subprocess.run(
+        [git, "-C", str(root), "rev-parse", "--show-toplevel"], env=dict(variables), stdin=subprocess.DEVNULL,
+        capture_output=True, timeout=_SECONDS, check=False,
+    )  # fmt: skip
+    return Path(os.fsdecode(ended.stdout).rstrip("\n") or root)
+
+
+def _mark(file: Path) -> str:
+    try:
+        stat = file.lstat()
+    except OSError:
+        return "gone"
+    return f"{stat.st_size} {stat.st_mtime_ns}"
