@@ -94,15 +94,44 @@ class Up(msgspec.Struct, frozen=True):
     within: str = "3m"
 
 
+class Target(msgspec.Struct, frozen=True):
+    """`target` of a run: a device or an emulator that must be attached before it.
+
+    The command `list` shows them, the pattern `line` finds them in its lines (its first group is the name that `{target}`
+    stands for). One may be awaited `within` a time, or be started by the command `start`; with `each`, the run is carried
+    out on all of them.
+    """
+
+    list: str
+    line: str
+    within: str = "60s"
+    start: str | None = None
+    each: bool = False
+
+
+class Serial(msgspec.Struct, frozen=True):
+    """`serial` of a run: what a board says on a `port` at a `speed` in baud is its output, `keys` are sent to it.
+
+    With `reset` the board is reset first. It ends with a line that matches `until`, or after the time `listen`.
+    """
+
+    port: str
+    speed: int = 115200
+    reset: bool = False
+    until: str | None = None
+    listen: str | None = None
+
+
 class Run(msgspec.Struct, frozen=True):
     """`[[run]]`: a process to start. Without `kind` it is a server when it listens and a program when it ends.
 
     It is started `after` others, which stay up as long as it runs. With `terminal` it finds itself on one. `keys` are
-    sent once it is up, `stop` are the keys that end it. `expose` says that other machines are meant to reach it.
+    sent once it is up, `stop` are the keys that end it. `expose` says that other machines are meant to reach it. A run on a
+    `serial` port needs no command; one that is given is carried out beside it.
     """
 
     name: str
-    command: str
+    command: str | None = None
     folder: str = msgspec.field(default=".", name="in")
     kind: Literal["server", "program"] | None = None
     port: int | Literal["any"] | None = None
@@ -112,6 +141,8 @@ class Run(msgspec.Struct, frozen=True):
     keys: str | list[str] = []
     stop: str | None = None
     expose: bool = False
+    target: Target | None = None
+    serial: Serial | None = None
     up: Up = Up()
 
 
@@ -238,6 +269,8 @@ class Reading:
         for name, inner in _inner_tables(kind).items():
             if isinstance(given.get(name), dict):
                 self.unknown_keys(given[name], _keys_of(inner), (*at, name), f"`{name}` of {where}")
+        if kind is Run and "command" not in given and "serial" not in given:
+            self.fault(at, f'{where} needs the key "command"')
         try:
             return msgspec.convert(given, kind)
         except msgspec.ValidationError as wrong:

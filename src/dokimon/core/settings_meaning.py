@@ -32,6 +32,7 @@ def check_meaning(tables: dict[str, list[Any]], reading: Reading) -> None:
             reading.fault(("run", i, "port"), f"{run.port} is no port; one lies between 1 and 65535")
         _check_duration(run.up.within, ("run", i, "up", "within"), reading)
         _check_pattern(run.up.line, ("run", i, "up", "line"), reading)
+        _check_devices(run, ("run", i), reading)
         if sum(way is not None for way in (run.up.line, run.up.file, run.up.get)) > 1:
             reading.fault(("run", i, "up"), '"up" is known by one of "line", "file" and "get"')
         if run.up.get is not None and not run.up.get.startswith("/"):
@@ -47,6 +48,17 @@ SUBJECTS = ("tool", "any", "variable", "path", "system", "architecture", "memory
 
 QUESTIONS = ("--version", "-version", "-V")
 """What a tool that a checkout adds may be asked: by custom these print a version and do nothing else."""
+
+
+def _check_devices(run: Run, at: Keys, reading: Reading) -> None:
+    """What a run says of its target and its serial port."""
+    if run.target:
+        _check_duration(run.target.within, (*at, "target", "within"), reading)
+        _check_pattern(run.target.line, (*at, "target", "line"), reading)
+    if run.serial:
+        _check_pattern(run.serial.until, (*at, "serial", "until"), reading)
+        if run.serial.listen is not None:
+            _check_duration(run.serial.listen, (*at, "serial", "listen"), reading)
 
 
 def _check_order(runs: list[Run], names: list[str], reading: Reading) -> None:

@@ -27,6 +27,7 @@ def schema() -> dict[str, Any]:
     for kind in kinds.values():
         if "properties" in kind:
             kind["additionalProperties"] = False
+    kinds["Run"]["anyOf"] = [{"required": ["command"]}, {"required": ["serial"]}]
     kinds["Settings"]["properties"]["smoke"]["items"] = _smoke()
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",

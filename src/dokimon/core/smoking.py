@@ -12,7 +12,8 @@ from dokimon.core.checks import checkout
 from dokimon.core.checks.carrying_out import title_of
 from dokimon.core.launching.logs import Logs
 from dokimon.core.launching.preparing import prepare
-from dokimon.core.launching.running import Surroundings, WhileUp, carry_out
+from dokimon.core.launching.running import Surroundings, WhileUp
+from dokimon.core.launching.targets import carry_out_on_targets
 from dokimon.core.launching.tree import Tree
 from dokimon.core.launching.watching import Watcher
 from dokimon.core.looking_up import looks
@@ -75,7 +76,7 @@ def plan_report(verified: Verified, plan: Plan) -> Report:
             ),
             tuple(
                 PlannedRun(
-                    run.name, shown(run.command, run.folder), run.source, run.kind, run.port, run.after,
+                    run.name, run.in_words, run.source, run.kind, run.port, run.after,
                     tuple(title_of(each) for each in run.checks), _in(run.folder, verified),
                 )
                 for run in plan.runs
@@ -129,7 +130,9 @@ def _prepared_and_run(
             break
         _carry_out(chain, around, runs, while_up if chain is chains[-1] else None)
     order = [each.name for each in plan.runs]
-    return tuple(prepared), tuple(sorted(runs, key=lambda run: order.index(run.name)))
+    # A run on several targets is named after each of them.
+    places = {run.name: order.index(run.name if run.name in order else run.name.rpartition("@")[0]) for run in runs}
+    return tuple(prepared), tuple(sorted(runs, key=lambda run: places[run.name]))
 
 
 def _chains(runs: Sequence[RunPlan]) -> list[list[RunPlan]]:
@@ -154,7 +157,7 @@ def _carry_out(chain: Sequence[RunPlan], around: Surroundings, done: list[Run], 
     """Carry out the runs of a chain, each while those before it are up; what comes after a failed one is skipped."""
     first, rest = chain[0], chain[1:]
     if not rest:
-        done.append(carry_out(first, around, while_up))
+        done.extend(carry_out_on_targets(first, around, while_up))
         return
     begun = False
 
@@ -165,8 +168,8 @@ def _carry_out(chain: Sequence[RunPlan], around: Surroundings, done: list[Run], 
         told = {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}
         _carry_out(rest, msgspec.structs.replace(around, words={**around.words, **told}), done, while_up)
 
-    run = carry_out(first, around, go_on)
-    done.append(run)
+    *others, run = carry_out_on_targets(first, around, go_on)
+    done.extend([*others, run])
     if begun or around.halt.is_set():
         return
     if run.kind == "program" and run.verdict == "passed":
@@ -174,8 +177,7 @@ def _carry_out(chain: Sequence[RunPlan], around: Surroundings, done: list[Run], 
         return
     for each in rest:
         reason = f"{first.name}, which it comes after, is not up"
-        text = shown(each.command, each.folder)
-        done.append(Run(each.name, text, each.kind or "unknown", "skipped", reason, source=each.source))
+        done.append(Run(each.name, each.in_words, each.kind or "unknown", "skipped", reason, source=each.source))
 
 
 def smoke_report(

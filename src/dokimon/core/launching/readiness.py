@@ -56,7 +56,7 @@ class Awaited(msgspec.Struct, frozen=True):
     `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
     makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
     there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
-    program: then only its end is waited for, `within` seconds.
+    program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
     """
 
     within: float
@@ -66,6 +66,7 @@ class Awaited(msgspec.Struct, frozen=True):
     get: str | None = None
     serves: bool = False
     ends: bool = False
+    draws: bool = False
 
 
 def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
@@ -93,6 +94,8 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
             patience = _AFTER_FAILURE if tree.exit_status else _AFTER_SUCCESS
             if not processes or time.monotonic() - over_since > patience:
                 return State("ended", spent)
+        if awaited.draws and not over and not (awaited.line or awaited.file or awaited.get):
+            return State("up", spent, "it runs, and its window is looked for")
         if awaited.line or awaited.file:
             up = _by_sign(tree, awaited, begun, spent, sockets)
         else:

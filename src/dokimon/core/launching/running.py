@@ -23,6 +23,7 @@ from dokimon.core.launching.checking import (
     judge_start,
 )
 from dokimon.core.launching.diagnosis import Look, diagnose, diagnose_start
+from dokimon.core.launching.display import VirtualDisplay
 from dokimon.core.launching.logs import Logs
 from dokimon.core.launching.output import Output, secrets_in
 from dokimon.core.launching.readiness import Awaited, wait_until_up
@@ -62,7 +63,7 @@ def carry_out(plan: RunPlan, around: Surroundings, while_up: WhileUp | None = No
     port, held = _choose_port(plan)
     command = _filled(plan.command, port, around.words)
     argv = shell_command(command) if isinstance(command, str) else list(command)
-    text = shown(command, plan.folder)
+    text = plan.said or shown(command, plan.folder)
     run = Run(
         plan.name, text, plan.kind or "unknown", "unsure", "interrupted", source=plan.source, strangers=held,
         exposure_meant=plan.expose,
@@ -76,6 +77,22 @@ def carry_out(plan: RunPlan, around: Surroundings, while_up: WhileUp | None = No
     variables = {name: _with_words(value, around.words) for name, value in plan.environment.items()}
     variables = {**around.environment, **variables, **({"PORT": str(port)} if plan.port == "any" else {})}
     output = Output(watcher.line, around.logs.path(plan.name), secrets_in(variables), watcher.follower(plan.name))
+    display = None
+    if plan.has_window and not variables.get("DISPLAY"):
+        display = VirtualDisplay.start(variables, around.halt)
+        variables = {**variables, **({"DISPLAY": display.name} if display else {})}
+    try:
+        return _carried_out(run, plan, argv, variables, output, around, port, while_up)
+    finally:
+        if display:
+            display.close()
+
+
+def _carried_out(
+    run: Run, plan: RunPlan, argv: list[str], variables: Mapping[str, str], output: Output, around: Surroundings,
+    port: int | None, while_up: WhileUp | None,
+) -> Run:  # fmt: skip
+    watcher = around.watcher
     keyboard = bool(plan.keys or plan.stop)
     try:
         tree = Tree.start(argv, plan.folder, variables, output, terminal=plan.terminal, keyboard=keyboard)
@@ -86,8 +103,9 @@ def carry_out(plan: RunPlan, around: Surroundings, while_up: WhileUp | None = No
     scene = _scenes(plan, around, variables, tree, port)
     try:
         awaited = Awaited(
-            plan.within, port, plan.up_line, plan.up_file, plan.up_get, plan.serves, plan.kind == "program"
-        )
+            plan.within, port, plan.up_line, plan.up_file, plan.up_get, plan.serves, plan.kind == "program",
+            plan.has_window,
+        )  # fmt: skip
         state = wait_until_up(tree, awaited, around.halt)
         run = judge_start(run, plan, state, tree, scene)
         if state.how == "up":

@@ -10,9 +10,10 @@ from dokimon.core.checks.carrying_out import Asked
 from dokimon.core.checks.wanted import Wanted
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Source
+from dokimon.core.machine.platform import shell_command
 from dokimon.core.measures import seconds
-from dokimon.core.planning.plan import PROGRAM_SECONDS, SERVED, PlanFault, RunPlan, Setting, Step
-from dokimon.core.settings import Prepare, Run, Settings
+from dokimon.core.planning.plan import PROGRAM_SECONDS, SERVED, PlanFault, RunPlan, Setting, Step, TargetPlan
+from dokimon.core.settings import Prepare, Run, Serial, Settings, Target
 
 
 def steps(settings: Settings, setting: Setting, words: dict[str, str], environment: dict[str, str]) -> list[Step]:
@@ -123,16 +124,23 @@ def _run(
     ends = any(
         getattr(each.wanted, "exit", None) is not None and kind_of(each.wanted).name == "console" for each in checks
     )
+    kind = run.kind or ("server" if serves else "program" if ends else None)
     within = seconds(run.up.within) if run.kind != "program" else max(seconds(run.up.within), PROGRAM_SECONDS)
+    serial = run.serial
+    on_port = f"serial port {serial.port} at {serial.speed} baud" if serial else None
+    says = run.command or on_port or ""
+    if serial and (serial.until or serial.listen):
+        kind = kind or "program"
     return RunPlan(
         name=run.name,
-        command=filled(run.command, words),
+        command=_on_port(serial, run, words) if serial else filled(run.command or "", words),
         folder=_inside(setting, run.folder),
-        source=Source(SETTINGS_FILE, settings.line("run", index), run.command),
-        kind=run.kind or ("server" if serves else "program" if ends else None),
+        source=Source(SETTINGS_FILE, settings.line("run", index), says),
+        kind=kind,
         port=run.port,
         environment={**environment, **run.environment},
-        up_line=run.up.line,
+        up_line=run.up.line
+        or (_ANYTHING if serial and kind != "program" and not (run.up.file or run.up.get) else None),
         up_file=_inside(setting, run.up.file) if run.up.file else None,
         up_get=run.up.get,
         after=_texts(run.after),
@@ -141,8 +149,35 @@ def _run(
         stop=run.stop,
         expose=run.expose,
         within=within,
+        target=_target(run.target, words),
+        said=on_port and f"{on_port}, beside {run.command}" if run.command else on_port,
         checks=checks,
     )
+
+
+_ANYTHING = r"\S"
+"""A board is up once it says something."""
+
+
+def _on_port(serial: Serial, run: Run, words: dict[str, str]) -> tuple[str, ...]:
+    """Return the command that listens on a serial port, with the run's own command beside it."""
+    import json
+    import sys
+
+    wish = {
+        "port": serial.port, "speed": serial.speed, "reset": serial.reset, "until": serial.until,
+        "seconds": seconds(serial.listen) if serial.listen else seconds(run.up.within) if serial.until else None,
+        "command": shell_command(filled(run.command, words)) if run.command else None,
+    }  # fmt: skip
+    # Isolated (-I), so that no module of the checkout is taken for one of ours.
+    return sys.executable, "-I", "-m", "dokimon.core.launching.serial_reader", json.dumps(wish)
+
+
+def _target(target: Target | None, words: dict[str, str]) -> TargetPlan | None:
+    if target is None:
+        return None
+    start = filled(target.start, words) if target.start else None
+    return TargetPlan(filled(target.list, words), target.line, seconds(target.within), start, target.each)
 
 
 def _inside(setting: Setting, name: str) -> Path:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 import sys
 
+from dokimon.core.checks.artefact import Artefact
+from dokimon.core.checks.carrying_out import Asked
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, RunPlan, Setting, Step
 
@@ -81,12 +83,32 @@ def firmware(setting: Setting) -> Plan | None:
     """Firmware is built; what it does shows on a board (ESP-IDF and PlatformIO)."""
     folder = setting.folder
     lists = folder / "CMakeLists.txt"
+
+    def made(*patterns: str) -> tuple[Asked, ...]:
+        return tuple(Asked(Artefact(built=pattern)) for pattern in patterns)
+
     if "tools/cmake/project.cmake" in text_of(lists):
-        run = RunPlan("firmware", ("idf.py", "build"), folder, setting.source(lists), kind="program", within=1800)
+        run = RunPlan(
+            "firmware",
+            ("idf.py", "build"),
+            folder,
+            setting.source(lists),
+            kind="program",
+            within=1800,
+            checks=made("build/*.elf", "build/*.bin"),
+        )
         return Plan((), (run,))
     platformio = folder / "platformio.ini"
     if platformio.is_file():
-        run = RunPlan("firmware", ("pio", "run"), folder, setting.source(platformio), kind="program", within=1800)
+        run = RunPlan(
+            "firmware",
+            ("pio", "run"),
+            folder,
+            setting.source(platformio),
+            kind="program",
+            within=1800,
+            checks=made(".pio/build/*/firmware.*"),
+        )
         return Plan((), (run,))
     return None
 

@@ -40,6 +40,16 @@ class Step(msgspec.Struct, frozen=True):
     within: float = PREPARE_SECONDS
 
 
+class TargetPlan(msgspec.Struct, frozen=True):
+    """A device or emulator that a run needs: see `[[run]]`'s `target`; `within` in seconds."""
+
+    list_command: str
+    line: str
+    within: float
+    start: str | None = None
+    each: bool = False
+
+
 class RunPlan(msgspec.Struct, frozen=True):
     """A run to carry out. `{port}` in `command` stands for the port that it is given.
 
@@ -47,7 +57,7 @@ class RunPlan(msgspec.Struct, frozen=True):
     to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. What
     listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
-    once it answers.
+    once it answers. `said` is what stands for its command in reports, where that is no command to type.
     """
 
     name: str
@@ -67,7 +77,19 @@ class RunPlan(msgspec.Struct, frozen=True):
     keys: tuple[str, ...] = ()
     stop: str | None = None
     expose: bool = False
+    target: TargetPlan | None = None
+    said: str | None = None
     checks: tuple[Asked, ...] = ()
+
+    @property
+    def in_words(self) -> str:
+        """The command as a person would type it, or what stands for one."""
+        return self.said or shown(self.command, self.folder)
+
+    @property
+    def has_window(self) -> bool:
+        """Whether it is a desktop program: a window is looked for."""
+        return any(kind_of(each.wanted).name == "window" for each in self.checks)
 
     @property
     def serves(self) -> bool:
