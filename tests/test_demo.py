@@ -56,7 +56,7 @@ def test_every_form_of_the_report_says_the_same(world: World) -> None:
     suites = ElementTree.fromstring(ended.out)
     assert ended.status == 0 and [suite.get("name") for suite in suites] == ["needs", "tide-service", "board", "tides"]
     assert [suite.get("failures") for suite in suites] == ["0", "0", "0", "0"] and suites[0].get("skipped") == "1"
-    assert {case.get("name") for case in suites[2]} >= {"GET /", "title", "parts", "stops"}
+    assert {case.get("name") for case in suites[2]} >= {"GET /", "GET /: title", "GET /: parts", "stops"}
     markdown = world.dokimon("smoke", "--format", "markdown", cwd=folder).out
     assert "| GET / | 200, text/html, 519 bytes | passed |" in markdown and "### tides: passed" in markdown
     (folder / ".python-version").write_text("2.7")

@@ -3,11 +3,14 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
 from dokimon.cli.options import NoColorOption
+
+if TYPE_CHECKING:
+    from dokimon.demo.sample import Sample
 
 
 def demo(
@@ -18,31 +21,36 @@ def demo(
     broken: Annotated[
         bool, typer.Option("--broken", help="Show a sample that fails, and its diagnosis; exit status 1.")
     ] = False,
+    devices: Annotated[
+        bool, typer.Option("--devices", help="Show the sample with a board, an emulator and a window, all stand-ins.")
+    ] = False,
     no_color: NoColorOption = False,
 ) -> None:
     """Show all of it on the sample project that ships with Dokimon, in a temporary folder."""
     import tempfile
 
     from dokimon.cli.showing import refuse
-    from dokimon.demo.sample import copy_sample
+    from dokimon.demo.sample import DEVICES, FERRIES, copy_sample
 
+    sample = DEVICES if devices else FERRIES
     if to is not None:
         if to.exists() and (not to.is_dir() or any(to.iterdir())):
             refuse(f"{to} is there and not empty; name a new folder")
         try:
-            copy_sample(to, broken=broken)
+            copy_sample(sample, to, broken=broken)
         except OSError as wrong:
             refuse(f"{to} cannot be written: {wrong.strerror}")
-        tries = ("dokimon verify", "dokimon smoke", "dokimon smoke --run board --keep")
+        one = "dokimon smoke --run buoy" if devices else "dokimon smoke --run board --keep"
+        tries = ("dokimon verify", "dokimon smoke", one)
         print(f"The sample is in {to}. Try:\n", f"  cd {to}", *(f"  {line}" for line in tries), sep="\n")
         return
     with tempfile.TemporaryDirectory(prefix="dokimon-demo-") as folder:
-        status = _show(Path(folder) / "saltmarsh-ferries", broken, no_color)
+        status = _show(sample, Path(folder) / sample.folder, broken, no_color)
     raise typer.Exit(status)
 
 
-def _show(folder: Path, broken: bool, no_color: bool) -> int:
-    """Verify and smoke-check a copy of the sample in `folder`, explain it, and return the exit status."""
+def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
+    """Verify and smoke-check a copy of a sample in `folder`, explain it, and return the exit status."""
     import os
     import sys
 
@@ -52,38 +60,57 @@ def _show(folder: Path, broken: bool, no_color: bool) -> int:
     from dokimon.cli.smoke import Wishes, smoke_in
     from dokimon.core import verifying
     from dokimon.core.report.outcome import exit_status
-    from dokimon.demo.sample import copy_sample, with_own_python
+    from dokimon.demo.sample import DEVICES, copy_sample, with_own_python
 
-    copy_sample(folder, broken=broken)
+    copy_sample(sample, folder, broken=broken)
     # The sample needs a Python as new as Dokimon's own; that one comes first, so that the demo works anywhere.
     os.environ["PATH"] = with_own_python(os.environ)
     screen = console(sys.stdout, no_color)
-    screen.print(_SAMPLE)
+    screen.print(_DEVICES if sample == DEVICES else _SAMPLE)
     screen.rule("dokimon verify", style="dim")
     verified = verifying.verify_report(verifying.verify(folder, os.environ), strict=False)
     draw_verify(screen, verified, quiet=False, verbose=False)
-    screen.print(_VERIFIED)
+    screen.print("" if sample == DEVICES else _VERIFIED)
     screen.rule("dokimon smoke", style="dim")
     smoked = smoke_in(folder, Wishes(quiet=not sys.stderr.isatty(), no_color=no_color))
     draw_smoke(screen, smoked, quiet=False, verbose=False)
-    screen.print(_BROKEN if broken else _SMOKED)
+    if sample == DEVICES:
+        screen.print(_DEVICES_BROKEN if broken else _DEVICES_SMOKED)
+    else:
+        screen.print(_BROKEN if broken else _SMOKED)
     return exit_status(smoked, strict=False)
 
 
 _SAMPLE = """\
-Saltmarsh Ferries is a made-up company with a tide service (JSON over HTTP), a departure board that asks it (a web page),
-and a tide table (a program).
+Saltmarsh Ferries is a made-up company with a tide service (JSON over HTTP), a departure board
+that asks it (a web page), and a tide table (a program).
+"""
+
+_DEVICES = """\
+What Saltmarsh Ferries, a made-up company, has beside its pages: a buoy (a board on a serial line),
+a pager (an app on an emulator), a display on the quay (a window). Small stand-ins play them all.
 """
 
 _VERIFIED = """
-That was `dokimon verify`: each need with the file and line that asks for it, and the copy a command reaches here.
-One advised need is unmet on purpose: you see what to do about it, and advice does not change the exit status.
+That was `dokimon verify`: each need with the file and line that asks for it, and the copy a
+command reaches here. One advised need is unmet on purpose: you see what to do about it, and
+advice does not change the exit status.
 """
 
-_BROKEN = """
-That was `dokimon smoke` on a sample that fails: nobody told the board where the tide service is. The likely cause,
-the line that shows it and the next step stand with the run; what passed is told all the same."""
-
 _SMOKED = """
-That was `dokimon smoke`: all were started in their order, known to be up by their own sockets, looked at, and stopped again.
-Take a copy to play with: dokimon demo --to ferries. In a project of yours: dokimon verify, then dokimon smoke."""
+That was `dokimon smoke`: all were started in their order, known to be up by their own sockets,
+looked at, and stopped again. Take a copy to play with: dokimon demo --to ferries.
+In a project of yours: dokimon verify, then dokimon smoke."""
+
+_BROKEN = """
+That was `dokimon smoke` on a sample that fails: nobody told the board where the tide service is.
+The likely cause, the line that shows it and the next step stand with the run; what passed is
+told all the same."""
+
+_DEVICES_SMOKED = """
+That was `dokimon smoke` on devices: a boot log read from a serial port, an emulator started and
+awaited, a window seen. Take a copy to play with: dokimon demo --devices --to devices."""
+
+_DEVICES_BROKEN = """
+That was `dokimon smoke` with a board of the wrong kind: what it says of itself is not what was
+expected of it."""

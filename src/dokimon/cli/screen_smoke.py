@@ -14,6 +14,7 @@ from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
 
 _INDENT = 10
+_MOST_FILES = 5
 
 
 def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
@@ -28,10 +29,13 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
             _draw_step(console, step)
     for run in report.runs or ():
         if not (quiet and run.verdict == "passed"):
-            _draw_run(console, run)
+            _draw_run(console, run, verbose=verbose)
+    _draw_checkout(console, report, quiet=quiet)
     folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
     if folders and not quiet:
-        console.print(Text(f"what each run printed is in {short_path(min(folders))}", style="dim"), soft_wrap=True)
+        kept = any(check.evidence for run in report.runs or () for check in run.checks)
+        what = "what runs printed and checks kept" if kept else "what each run printed"
+        console.print(Text(f"{what} is in {short_path(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
 
 
@@ -79,7 +83,20 @@ def _draw_step(console: Console, step: Prepared) -> None:
         _draw_log(console, step.log)
 
 
-def _draw_run(console: Console, run: Run) -> None:
+def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
+    """Say what is other than before in the repository, and what its checks make of that."""
+    if report.checks:
+        _row(console, "checkout", Text())
+        console.print(Padding(_checks_table(report.checks), (0, 0, 0, _INDENT), expand=False))
+        console.print()
+    elif report.changed_files and not quiet:
+        more = len(report.changed_files) - _MOST_FILES
+        told = ", ".join(report.changed_files[:_MOST_FILES]) + (f" and {more} more" if more > 0 else "")
+        _row(console, "checkout", Text(f"made or changed, and not ignored by git: {told}"))
+        console.print()
+
+
+def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
     text = Text.assemble(run.command, "  ", verdict_text(run.verdict))
     if run.verdict != "passed" or run.kind == "program":
         text.append(f": {run.reason}")
@@ -109,7 +126,7 @@ def _draw_run(console: Console, run: Run) -> None:
         console.print(Text(run.name, style="bold"))
     _row(console, run.name if len(run.name) < _INDENT else "", text)
     if run.checks:
-        console.print(Padding(_checks_table(run.checks), (0, 0, 0, _INDENT), expand=False))
+        console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
     _draw_diagnoses(console, run.diagnoses)
     if run.verdict in ("failed", "unsure") or run.kind == "program":
         _draw_lines(console, run.last_lines)
@@ -121,7 +138,7 @@ def _draw_run(console: Console, run: Run) -> None:
     console.print()
 
 
-def _checks_table(checks: tuple[Check, ...]) -> Table:
+def _checks_table(checks: tuple[Check, ...], *, verbose: bool = False) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
     table.add_column(no_wrap=True)
     table.add_column(no_wrap=True, max_width=34)
@@ -130,7 +147,10 @@ def _checks_table(checks: tuple[Check, ...]) -> Table:
         seen = Text(check.seen)
         if check.verdict in ("failed", "unsure"):
             seen = Text.assemble(seen, (f"\nexpected: {check.expected}", "dim"))
-        table.add_row(verdict_text(check.verdict), Text(check.name, overflow="ellipsis"), seen)
+        if check.evidence and (verbose or check.verdict != "passed"):
+            seen = Text.assemble(seen, (f"\nkept in {short_path(check.evidence)}", "dim"))
+        name = f"  {check.name}" if check.part_of else check.name
+        table.add_row(verdict_text(check.verdict), Text(name, overflow="ellipsis"), seen)
     return table
 
 

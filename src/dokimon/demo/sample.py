@@ -7,24 +7,30 @@ import shutil
 import sys
 from collections.abc import Mapping
 from pathlib import Path
-
-_SAMPLE = Path(__file__).with_name("saltmarsh-ferries")
-
-
-_TOLD = "environment = { TIDE_SERVICE ="
-"""The line of the sample's settings that tells the board where the tide service is."""
+from typing import NamedTuple
 
 
-def copy_sample(folder: Path, *, broken: bool = False) -> None:
-    """Copy the sample project to `folder`, which is made; raises `OSError`.
+class Sample(NamedTuple):
+    """A sample project: its folder beside this file, and what breaks it: a text of its settings and another in its place."""
 
-    A `broken` one does not tell the board where the tide service is.
-    """
-    shutil.copytree(_SAMPLE, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
+    folder: str
+    right: str
+    wrong: str
+
+
+FERRIES = Sample("saltmarsh-ferries", 'environment = { TIDE_SERVICE = "{tide-service.url}" }', "")
+"""Broken, nobody tells the board where the tide service is."""
+DEVICES = Sample("saltmarsh-devices", "--flash 4MB", "--flash 2MB")
+"""Broken, the buoy is a board of the wrong kind."""
+
+
+def copy_sample(sample: Sample, folder: Path, *, broken: bool = False) -> None:
+    """Copy a sample project to `folder`, which is made, perhaps with what breaks it; raises `OSError`."""
+    source = Path(__file__).with_name(sample.folder)
+    shutil.copytree(source, folder, dirs_exist_ok=True, ignore=shutil.ignore_patterns("__pycache__"))
     if broken:
         settings = folder / "dokimon.toml"
-        lines = settings.read_text("utf-8").splitlines(keepends=True)
-        settings.write_text("".join(line for line in lines if not line.startswith(_TOLD)), "utf-8")
+        settings.write_text(settings.read_text("utf-8").replace(sample.right, sample.wrong), "utf-8")
 
 
 def with_own_python(environment: Mapping[str, str]) -> str:

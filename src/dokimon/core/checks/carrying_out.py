@@ -127,16 +127,17 @@ def _tried(asked: Asked, scene: Scene) -> list[Check]:
         if fine or attempts > wanted.retries or scene.halt.wait(seconds(wanted.pause)):
             break
         attempts += 1
-    return [_finished(check, asked, kind, attempts, first=not number) for number, check in enumerate(checks)]
+    # Several texts of one console are checks of their own; what comes with an answer is a part of that.
+    first = checks[0].name if checks and (wanted.name or checks[0].name == kind.title(wanted)) else None
+    return [_finished(check, asked, kind, attempts, first if number else None) for number, check in enumerate(checks)]
 
 
-def _finished(check: Check, asked: Asked, kind: Kind, attempts: int, *, first: bool) -> Check:
-    seen, name = check.seen, check.name
-    if attempts > 1 and check.verdict == "passed" and first:
+def _finished(check: Check, asked: Asked, kind: Kind, attempts: int, part_of: str | None) -> Check:
+    seen, own = check.seen, asked.wanted.name
+    if attempts > 1 and check.verdict == "passed" and part_of is None:
         seen += f"; only at attempt {attempts}"
-    if asked.wanted.name:
-        name = asked.wanted.name if first else f"{asked.wanted.name}: {name}"
+    name = own if own and part_of is None else check.name
     return msgspec.structs.replace(
         check, name=clean(name, 120), seen=seen, kind=kind.name, source=asked.source,
-        attempts=attempts if attempts > 1 else None,
+        attempts=attempts if attempts > 1 else None, part_of=part_of and clean(own or part_of, 120),
     )  # fmt: skip

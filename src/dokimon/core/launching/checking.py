@@ -118,6 +118,10 @@ def check_server(run: Run, plan: RunPlan, state: State, tree: Tree, halt: thread
     found = carry_out_checks(_with_usual(plan, state.url), here)
     if found is None:
         return changed(run, "unsure", "interrupted")
+    if state.url and state.url.startswith("https:"):
+        from dokimon.core.checks.certificate import check_certificate
+
+        found = (*found, *check_certificate(state.url))
     if state.url and plan.expose:
         from dokimon.core.checks.exposure import reachable
 
@@ -154,7 +158,7 @@ def _judged(run: Run, well: str, facts: tuple[Fact, ...], tree: Tree | None = No
 
 
 def _said(check: Check) -> str:
-    return f"{check.name}: {check.seen} (expected: {check.expected})"
+    return f"{check.full_name}: {check.seen} (expected: {check.expected})"
 
 
 def _facts(scene: Scene) -> tuple[Fact, ...]:

@@ -128,14 +128,14 @@ def _run(
     within = seconds(run.up.within) if run.kind != "program" else max(seconds(run.up.within), PROGRAM_SECONDS)
     serial = run.serial
     on_port = f"serial port {serial.port} at {serial.speed} baud" if serial else None
-    says = run.command or on_port or ""
+    beside = filled(run.command, words) if run.command else None
     if serial and (serial.until or serial.listen):
         kind = kind or "program"
     return RunPlan(
         name=run.name,
         command=_on_port(serial, run, words) if serial else filled(run.command or "", words),
         folder=_inside(setting, run.folder),
-        source=Source(SETTINGS_FILE, settings.line("run", index), says),
+        source=Source(SETTINGS_FILE, settings.line("run", index), run.command or on_port or ""),
         kind=kind,
         port=run.port,
         environment={**environment, **run.environment},
@@ -150,7 +150,7 @@ def _run(
         expose=run.expose,
         within=within,
         target=_target(run.target, words),
-        said=on_port and f"{on_port}, beside {run.command}" if run.command else on_port,
+        said=on_port and f"{on_port}, beside {beside}" if beside else on_port,
         checks=checks,
     )
 

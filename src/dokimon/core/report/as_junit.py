@@ -2,11 +2,12 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
 from typing import NamedTuple
 from xml.etree import ElementTree
 
 from dokimon.core.report.folding import subject_of
-from dokimon.core.report.model import Report
+from dokimon.core.report.model import Check, Report
 from dokimon.core.report.outcome import UNMET_VERDICTS
 
 
@@ -39,12 +40,20 @@ def encode(report: Report) -> str:
     _suite(top, "prepare", [_Case(s.title, _OUTCOMES.get(s.verdict, ""), s.reason, s.seconds or 0) for s in steps])
     for run in report.runs or ():
         cases = [_Case(run.command, _OUTCOMES.get(run.verdict, ""), run.reason, run.up_seconds or 0)]
-        for check in run.checks:
-            says = f"{check.seen} (expected: {check.expected})"
-            cases.append(_Case(check.name, _OUTCOMES.get(check.verdict, ""), says, check.seconds or 0))
-        _suite(top, run.name, cases)
+        _suite(top, run.name, cases + _of_checks(run.checks))
+    _suite(top, "checkout", _of_checks(report.checks))
     ElementTree.indent(top)
     return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(top, encoding="unicode") + "\n"
+
+
+def _of_checks(checks: Sequence[Check]) -> list[_Case]:
+    return [
+        _Case(
+            check.full_name, _OUTCOMES.get(check.verdict, ""), f"{check.seen} (expected: {check.expected})",
+            check.seconds or 0,
+        )
+        for check in checks
+    ]  # fmt: skip
 
 
 def _suite(top: ElementTree.Element, name: str, cases: list[_Case]) -> None:

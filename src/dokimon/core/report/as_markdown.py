@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 from dokimon.core.machine.catalogue import find_tool
 from dokimon.core.report.folding import standing, subject_of
-from dokimon.core.report.model import Finding, Report
+from dokimon.core.report.model import Check, Finding, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 """Between these lines a README keeps the table."""
@@ -72,9 +72,14 @@ def encode(report: Report) -> str:
         lines += [_row(each.tool, each.name, each.version or "?") for each in report.components]
     for run in report.runs or ():
         lines += ["", f"### {_escaped(run.name)}: {run.verdict}", "", f"`{run.command}`: {_escaped(run.reason)}", ""]
-        lines += ["| check | seen | verdict |", "|---|---|---|"] if run.checks else []
-        lines += [_row(check.name, check.seen, check.verdict) for check in run.checks]
+        lines += _of_checks(run.checks)
+    lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
     return "\n".join(lines) + "\n"
+
+
+def _of_checks(checks: tuple[Check, ...]) -> list[str]:
+    head = ["| check | seen | verdict |", "|---|---|---|"] if checks else []
+    return head + [_row(check.full_name, check.seen, check.verdict) for check in checks]
 
 
 def _row(*cells: str) -> str:

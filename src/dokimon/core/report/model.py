@@ -136,7 +136,7 @@ class Check(_Part, frozen=True):
     """One smoke check: what was expected, what was seen, how long it took.
 
     `kind` is what was looked at, `source` the line that asked for it. `attempts` says that it took several, `evidence` is
-    the file that shows what was seen.
+    the file that shows what was seen. `part_of` names the check that it came with, where it is one of several.
     """
 
     name: str
@@ -149,6 +149,12 @@ class Check(_Part, frozen=True):
     grade: Grade | None = None
     attempts: int | None = None
     evidence: str | None = None
+    part_of: str | None = None
+
+    @property
+    def full_name(self) -> str:
+        """The name with that of the check it came with, so that it can stand alone."""
+        return f"{self.part_of}: {self.name}" if self.part_of else self.name
 
 
 class Fact(_Part, frozen=True):

@@ -11,6 +11,7 @@ import urllib.request
 from http.server import SimpleHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 
+VERSION = "1.4.0"
 TIDE_SERVICE = os.environ["TIDE_SERVICE"]
 SITE = Path(__file__).with_name("site")
 
@@ -57,7 +58,7 @@ def main():
     options = argparse.ArgumentParser(prog="board")
     options.add_argument("--port", type=int, default=4173)
     server = open_server(options.parse_args().port)
-    print(f"The board is up: http://127.0.0.1:{server.server_port}/", flush=True)
+    print(f"The board {VERSION} is up: http://127.0.0.1:{server.server_port}/", flush=True)
     try:
         server.serve_forever()
     except KeyboardInterrupt:
