@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from pathlib import Path
 from typing import Annotated
 
 import typer
@@ -36,10 +37,11 @@ def tools(
     import os
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, refuse, refusing
+    from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core import surveying
     from dokimon.core.text import nearest
 
+    folder_asked(Path.cwd())
     with refusing():
         here = surveying.known_here(os.environ)
         known = here.catalogue.names()

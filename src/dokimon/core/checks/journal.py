@@ -10,6 +10,7 @@ from __future__ import annotations
 import contextlib
 import hashlib
 import os
+import time
 from collections.abc import Mapping
 from pathlib import Path
 
@@ -17,6 +18,9 @@ import msgspec
 
 from dokimon.core.files import inside
 from dokimon.core.machine.platform import own_folder
+
+_FORGOTTEN_AFTER = 3600.0
+"""Seconds; a younger copy may belong to a Dokimon that is about to write its entry."""
 
 
 class Entry(msgspec.Struct, frozen=True):
@@ -88,7 +92,18 @@ def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
         if mine and _started(entry.pid) != entry.started:
             said = _put_back(entry, path)
             told += [said] if said else []
+    _sweep(folder)
     return told
+
+
+def _sweep(folder: Path) -> None:
+    """Remove copies that no entry speaks of any more: their Dokimon was killed before it touched anything."""
+    entries = {path.stem for path in folder.glob("*.json")}
+    for path in folder.iterdir():
+        if path.suffix != ".kept" and path.name.partition(".")[0] not in entries:
+            with contextlib.suppress(OSError):
+                if time.time() - path.stat().st_mtime > _FORGOTTEN_AFTER:
+                    path.unlink()
 
 
 def _put_back(entry: Entry, path: Path) -> str | None:
