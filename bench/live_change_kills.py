@@ -68,7 +68,7 @@ def main() -> None:
             began = time.monotonic()
             while page.stat().st_size == len(original) and process.poll() is None and time.monotonic() - began < 20:
                 time.sleep(0.001)
-            time.sleep(dice.uniform(0, 0.8))
+            time.sleep(dice.uniform(0, 0.06))
             process.kill()
             process.wait()
             changed = page.read_bytes() != original

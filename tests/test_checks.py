@@ -2,8 +2,13 @@
 
 from __future__ import annotations
 
+import gzip
 import os
+import shutil
+import ssl
+import subprocess
 import threading
+import time
 from collections.abc import Iterator
 from http.cookiejar import CookieJar
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -13,11 +18,19 @@ from typing import Any
 import pytest
 
 from dokimon.core.checks import http
-from dokimon.core.checks.carrying_out import Asked, carry_out_checks
+from dokimon.core.checks.carrying_out import Asked, _batches, carry_out_checks
+from dokimon.core.checks.certificate import check_certificate
+from dokimon.core.checks.command import Command
+from dokimon.core.checks.console import Console
+from dokimon.core.checks.error_pages import error_pages, recognised
+from dokimon.core.checks.fact import FactCheck, SameAs
 from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
+from dokimon.core.checks.html import read
 from dokimon.core.checks.http import Http
+from dokimon.core.checks.measuring import Measure, judge_value
+from dokimon.core.checks.places import Place, PlaceFault, pointed
 from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.wanted import Pattern, Wanted
 from dokimon.core.launching.output import Output
 from dokimon.core.machine.asking import Asker
 from dokimon.core.report.model import Check
@@ -38,6 +51,10 @@ ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
     "/loop": (302, {"Location": "/loop"}, b""),
     "/signin": (401, {}, b"who is there?"),
     "/escape": (200, {"Content-Type": "text/html"}, "<title>\x1b[31m[bold]red[/]\u202e</title>x".encode()),
+    "/bomb": (200, {"Content-Type": "text/plain", "Content-Encoding": "gzip"}, gzip.compress(b"0" * 50_000_000)),
+    "/lies": (200, {"Content-Encoding": "gzip"}, b"not packed"),
+    "/short": (200, {"Content-Length": "40"}, b"four"),
+    "/many": (200, {"Content-Type": "text/html"}, b"".join(b"<script src=/%d.js></script>" % number for number in range(10_000))),
     "/latin": (200, {"Content-Type": "text/html"}, b"<title>caf\xe9</title><p>x"),
     "/nested": (200, {"Content-Type": "text/html"}, b"<div>" * 3000 + b"deep"),
 }  # fmt: skip
@@ -157,3 +174,96 @@ def test_time_and_size_are_bounded(origin: str, monkeypatch: pytest.MonkeyPatch)
 )  # fmt: skip
 def test_what_counts_as_the_runs_own(address: str, path: str | None) -> None:
     assert own_path(address, "http://127.0.0.1:5000", "/a/b") == path
+
+
+@pytest.mark.parametrize(
+    "value, wanted, verdict",
+    [
+        ("1.4.0", {"version": ">=1.4, <2"}, "passed"), ("board v1.4.0-rc.1", {"version": ">=1.4"}, "failed"), ("none", {"version": ">=1"}, "failed"),
+        (3, {"number": ">= 3, < 10"}, "passed"), ("12", {"number": ">= 3, < 10"}, "failed"), ("many", {"number": "> 1"}, "failed"), (2.5, {"number": "!= 2.5"}, "failed"),
+        ("4MB", {"size": "= 4 MB"}, "passed"), ("4096 kB", {"size": "= 4 MB"}, "failed"), (1024, {"size": "< 2 KiB"}, "passed"), ("large", {"size": "> 1 B"}, "failed"),
+        (True, {"is_": True}, "passed"), ("true", {"is_": True}, "passed"), (1, {"is_": "1"}, "failed"), (None, {"is_": None}, "passed"),
+        ("abc", {"pattern": "^b"}, "failed"), ("abc", {"pattern": "b", "without": "z"}, "passed"), ("7-modified", {"without": "modified"}, "failed"),
+        ("2001-01-01T00:00:00", {"clock": "60s"}, "failed"), ("yesterday", {"clock": "60s"}, "failed"), (["a"], {}, "passed"),
+    ],
+)  # fmt: skip
+def test_values_and_measures(value: Any, wanted: dict[str, Any], verdict: str) -> None:
+    assert judge_value(value, Measure(**wanted)).verdict == verdict
+
+
+@pytest.mark.parametrize(
+    "pointer, found",
+    [("", {"a/b": [1, {"m~n": "x"}]}), ("/a~1b/0", 1), ("/a~1b/1/m~0n", "x"), ("/a~1b/2", None), ("/a~1b/-", None), ("/c", None), ("/a~1b/0/x", None), ("a", None)],
+)  # fmt: skip
+def test_pointers_follow_rfc_6901(pointer: str, found: Any) -> None:
+    data = {"a/b": [1, {"m~n": "x"}]}
+    if found is None:
+        with pytest.raises(PlaceFault):
+            pointed(data, pointer)
+    else:
+        assert pointed(data, pointer) == found
+
+
+def test_each_error_page_is_recognised_and_nothing_else_is() -> None:
+    for page in error_pages():
+        for sample in page.samples:
+            found = recognised(sample, read(sample))
+            assert page.samples and found and found.name == page.name, (page.name, sample, found)
+        for other in page.others:
+            assert recognised(other, read(other)) is None, (page.name, other)
+    assert recognised("<title>Tides</title><p>502 boats, Fatal error: none, DEBUG = True", read("")) is None
+
+
+def test_a_pattern_that_backtracks_for_ever_is_given_up(tmp_path: Path) -> None:
+    began = time.monotonic()
+    (found,) = looked(Console(prints=Pattern(r"(?:a|aa)+c\d")), printed="a" * 60 + "b", root=tmp_path, ended=(0, 1.0))
+    assert found.verdict == "unsure" and "make it simpler" in found.seen and time.monotonic() - began < 10
+
+
+def test_what_is_packed_is_unpacked_no_further_than_the_largest_size(origin: str) -> None:
+    bomb = fetch(origin, "/bomb", seconds=20)
+    assert len(bomb.body) == LARGEST_BODY and not bomb.complete
+    (short,) = [check for check in looked(Http(get="/short"), origin=origin) if check.name == "GET /short"]
+    assert short.verdict == "failed" and "4 bytes of it" in short.seen
+    lies = fetch(origin, "/lies", seconds=5)
+    assert lies.odd and "is not" in lies.odd
+
+
+def test_many_parts_are_asked_for_in_bounds(origin: str) -> None:
+    (seen,) = [check.seen for check in looked(Http(get="/many"), origin=origin) if check.name == "parts"]
+    assert "only the first 200 of 10000 were asked for" in seen and "the first 10 that do not are told" in seen
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="needs openssl to make certificates")
+@pytest.mark.parametrize(
+    "days, verdict, says", [(30, "passed", "issued by Quay for localhost"), (-1, "failed", "it has expired")]
+)
+def test_certificates(tmp_path: Path, days: int, verdict: str, says: str) -> None:
+    key, held = tmp_path / "key.pem", tmp_path / "held.pem"
+    asked = ["-keyout", key, "-out", held, "-subj", "/CN=Quay", "-addext", "subjectAltName=DNS:localhost"]
+    made = subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", "-days", str(days), *asked],
+        capture_output=True,
+        check=False,
+    )
+    if made.returncode:
+        pytest.skip("this openssl makes no certificate that has expired")
+    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+    context = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)
+    context.load_cert_chain(held, key)
+    server.socket = context.wrap_socket(server.socket, server_side=True)
+    threading.Thread(target=server.serve_forever, daemon=True).start()
+    (found,) = check_certificate(f"https://127.0.0.1:{server.server_port}")
+    server.shutdown()
+    server.server_close()
+    assert found.verdict == verdict and says in found.seen and "does not trust it" in found.seen
+    assert check_certificate("http://127.0.0.1:1") == []
+
+
+def test_what_only_looks_is_looked_at_at_once_and_what_uses_a_value_waits() -> None:
+    wanted = [
+        Http(get="/a"), Http(get="/b"), Http(get="/c", take={"token": Place(at="/x")}), Http(get="/d/{token}"),
+        Command(command="true"), Http(get="/e"), FactCheck(fact="v", get="/"), FactCheck(fact="w", get="/", same_as=SameAs(fact="v")),
+        Http(get="/f", needed=True), Http(get="/g"),
+    ]  # fmt: skip
+    assert [len(batch) for batch in _batches([Asked(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]

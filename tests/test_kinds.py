@@ -572,7 +572,12 @@ within = "500ms"
         "broken: text": ("failed", "without it"),
     }
     assert_seen(checks, expected)
-    assert "1 requests to elsewhere were not let out" in checks["broken"]["seen"]
+    world.write({"page.txt": "Boats go"})
+    (world.checkout / ".git").rmdir()
+    change = '\n#change\nchange = "page.txt"\nreplace = "Boats"\nby = "Ferries"\nrender = "/file"\n'
+    _, changed, _ = carried_out(world, harbour(change))
+    assert_seen(changed, {"change": ("passed", "in the page that was open")})
+    assert "1 request to elsewhere not let out" in checks["broken"]["seen"]
     assert Path(checks["rendered"]["evidence"]).read_bytes().startswith(b"\x89PNG")
 
 

@@ -11,8 +11,11 @@ import pytest
 
 from conftest import World
 from dokimon.core.declarations.manifest import Manifest
+from dokimon.core.launching.logs import Logs
 from dokimon.core.planning import make_plan
 from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanFault, Setting, shown
+from dokimon.core.report.model import Run
+from dokimon.core.seen import remember
 from dokimon.core.settings import Settings, read_settings
 
 BUILD = '[build-system]\nrequires = ["hatchling"]\n'
@@ -319,3 +322,22 @@ def test_init_where_nothing_is_known_leaves_a_beginning(world: World) -> None:
     shown = world.dokimon("init", "--show")
     assert shown.status == 0 and "format = 1" in shown.out and "[[run]]" not in shown.out
     assert not (world.checkout / "dokimon.toml").exists()
+
+
+def test_init_proposes_what_the_last_smoke_check_saw(world: World) -> None:
+    world.write(
+        {
+            "index.html": "<!doctype html><title>Quay 7</title><p>Boats",
+            "package.json": '{"version": "1.4.0"}',
+        }
+    )
+    assert "title" not in world.dokimon("init", "--show").out
+    assert world.dokimon("smoke").status == 0
+    shown = world.dokimon("init", "--show").out
+    assert 'title = "Quay 7"' in shown and 'listens = ["127.0.0.1"]' in shown and "strike the rest" in shown
+    log = world.checkout / "x.log"
+    log.write_text("starting\nSaltmarsh board v1.4.0 is up\n")
+    run = Run("pages", "x", "server", "passed", "", log=str(log))
+    remember([run], world.checkout, Logs(world.checkout, world.environment))
+    shown = world.dokimon("init", "--show").out
+    assert "printed = 'board v?(\\d\\S*)'" in shown and 'same_as = {file = "package.json", at = "/version"}' in shown

@@ -14,7 +14,10 @@ def init(
     path: FolderArgument = Path(),
     show: Annotated[bool, typer.Option("--show", help="Print it; write no file.")] = False,
 ) -> None:
-    """Write a dokimon.toml from what was read and inferred, ready to edit. One that is there is never changed."""
+    """Write a dokimon.toml from what was read and inferred, ready to edit. One that is there is never changed.
+
+    After a first smoke check, what that saw (title, addresses, version) is proposed as checks, to keep or strike.
+    """
     import os
 
     from dokimon.cli.interruption import abandoning
@@ -22,7 +25,10 @@ def init(
     from dokimon.core import smoking, verifying
     from dokimon.core.declarations.checkout import SETTINGS_FILE
     from dokimon.core.initial import settings_text
+    from dokimon.core.launching.logs import Logs
     from dokimon.core.planning.plan import Plan, PlanFault
+    from dokimon.core.seen import recall
+    from dokimon.core.text import counted
 
     folder = folder_asked(path)
     with refusing(), abandoning():
@@ -35,7 +41,8 @@ def init(
         plan = smoking.plan_smoke(verified, os.environ, (), every=True)
     except PlanFault:
         plan = Plan()
-    text = settings_text(verified, plan, setting)
+    last = recall(Logs(verified.checkout.root, os.environ))
+    text = settings_text(verified, plan, setting, last)
     if show:
         print(text, end="")
         return
@@ -44,5 +51,6 @@ def init(
     except OSError as wrong:
         refuse(f"{target} cannot be written: {wrong.strerror}")
     print(
-        f"wrote {target}: {len(plan.prepare)} prepare steps, {len(plan.runs)} runs. Look at it, then try dokimon smoke."
+        f"wrote {target}: {counted(len(plan.prepare), 'prepare step')}, {counted(len(plan.runs), 'run')}."
+        " Look at it, then try dokimon smoke."
     )

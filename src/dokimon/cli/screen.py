@@ -13,7 +13,7 @@ from rich.text import Text
 
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Finding, Remedy, Report
-from dokimon.core.text import clean
+from dokimon.core.text import clean, counted
 
 VERDICT_STYLES = {
     "met": "green",
@@ -165,7 +165,7 @@ def _closing(report: Report) -> Text:
     for finding in findings:
         key = (finding.verdict or "", finding.strength == "advised" and finding.verdict != "met")
         counts[key] = counts.get(key, 0) + 1
-    text = Text(f"{len(findings)} need{'s' if len(findings) != 1 else ''}: ")
+    text = Text(f"{counted(len(findings), 'need')}: ")
     for index, ((verdict, advised), count) in enumerate(counts.items()):
         text.append(", " if index else "").append(f"{count} ").append(verdict_text(verdict, advised))
         text.append(" (advised)" if advised else "")

@@ -5,18 +5,23 @@ from __future__ import annotations
 import re
 import shlex
 from pathlib import Path
+from typing import Any
 
 import tomlkit
 from tomlkit.items import AoT, Table
 
 from dokimon.core.planning.plan import Plan, RunPlan, Setting, Step
 from dokimon.core.report.folding import subject_of
+from dokimon.core.seen import LastSeen, Seen
 from dokimon.core.text import clean
 from dokimon.core.verifying import Verified
 
 
-def settings_text(verified: Verified, plan: Plan, setting: Setting) -> str:
-    """Return the text of a `dokimon.toml` that says what Dokimon would do without it, ready to be edited."""
+def settings_text(verified: Verified, plan: Plan, setting: Setting, last: LastSeen | None = None) -> str:
+    """Return the text of a `dokimon.toml` that says what Dokimon would do without it, ready to be edited.
+
+    What the `last` smoke check saw is proposed as checks.
+    """
     document = tomlkit.document()
     document.add(
         tomlkit.comment("What Dokimon read and inferred, written down to be edited; docs/configuration.md says")
@@ -31,7 +36,14 @@ def settings_text(verified: Verified, plan: Plan, setting: Setting) -> str:
         document.add("prepare", _tables([_prepare(step, setting, plan) for step in plan.prepare]))
     if plan.runs:
         document.add("run", _tables([_run(run, setting, plan) for run in plan.runs]))
-    checks = [check for run in plan.runs if (check := _check(run, len(plan.runs) > 1)) is not None]
+    several = len(plan.runs) > 1
+    checks = [
+        check
+        for run in plan.runs
+        for check in _checks(run, several, last.runs.get(run.name, Seen()) if last else Seen())
+    ]
+    if checks and last:
+        checks[0].comment(f"what `dokimon smoke` saw on {last.day}: keep what must stay so, strike the rest")
     if checks:
         document.add("smoke", _tables(checks))
     return tomlkit.dumps(document)
@@ -100,19 +112,27 @@ def _run(run: RunPlan, setting: Setting, plan: Plan) -> Table:
     return table
 
 
-def _check(run: RunPlan, several: bool) -> Table | None:
-    """What is looked at without a word anyway, as a beginning."""
-    table = tomlkit.table()
-    if several:
-        table.add("of", run.name)
-    if run.kind == "server":
-        table.add("get", "/")
-        table.add("status", 200)
-        return table
-    if run.kind == "program":
-        table.add("exit", 0)
-        return table
-    return None
+def _checks(run: RunPlan, several: bool, seen: Seen) -> list[Table]:
+    """What is looked at without a word anyway, as a beginning, and what was seen of it before."""
+    found: list[dict[str, Any]] = []
+    if run.kind == "server" or seen.title:
+        found.append({"get": "/", "status": 200} | ({"title": seen.title} if seen.title else {}))
+    elif run.kind == "program":
+        found.append({"exit": 0})
+    if seen.listens:
+        found.append({"listens": list(seen.listens)})
+    if seen.banner:
+        same = tomlkit.inline_table()
+        same.update({"file": seen.banner.file, "at": seen.banner.at})
+        pattern = tomlkit.string(seen.banner.pattern, literal="'" not in seen.banner.pattern)
+        found.append({"fact": "version", "printed": pattern, "same_as": same})
+    tables = []
+    for each in found:
+        table = tomlkit.table()
+        for key, value in (({"of": run.name} if several else {}) | each).items():
+            table.add(key, value)
+        tables.append(table)
+    return tables
 
 
 def _command(command: str | tuple[str, ...], setting: Setting, plan: Plan) -> str:

@@ -21,6 +21,7 @@ from dokimon.core.planning import make_plan
 from dokimon.core.planning.plan import Plan, RunPlan, Setting, shown
 from dokimon.core.report.model import FORMAT, Check, Planned, PlannedRun, PlannedStep, Prepared, Report, Run
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
+from dokimon.core.seen import remember
 from dokimon.core.verifying import Verified, catalogue_for, project_of
 
 
@@ -100,6 +101,7 @@ def smoke(plan: Plan, around: Surroundings, while_up: WhileUp | None = None, *, 
     """
     before = checkout.looked_at(around.root, around.environment)
     prepared, runs = _prepared_and_run(plan, around, while_up, prepare_first)
+    remember(runs, around.root, around.logs)
     after = before if isinstance(before, str) else checkout.looked_at(around.root, around.environment)
     wanted = [each.wanted for each in plan.checkout if isinstance(each.wanted, checkout.CleanCheckout)]
     return Done(prepared, runs, tuple(checkout.compared(wanted, before, after)), checkout.changed(before, after))

@@ -36,6 +36,11 @@ def as_shown(line: str) -> str:
     return line.rsplit("\r", 1)[-1] if "\r" in line else line
 
 
+def counted(number: int, thing: str) -> str:
+    """Return a number with what it counts: `1 run`, `2 runs`."""
+    return f"{number} {thing}" + ("" if number == 1 else "s")
+
+
 def nearest(word: str, known: list[str]) -> str | None:
     """Return the known word that `word` was most likely meant to be, or None."""
     from difflib import get_close_matches

@@ -1,11 +1,14 @@
 """Opens a page in a headless browser, in a process of its own: takes a wish, writes what it saw.
 
 `python -m dokimon.core.checks.browser WISH` takes one object of JSON: `browser` (the program), `origin`, `path`, `seconds`,
-`texts` and `selectors` to wait for, `picture` (a file for a PNG). It writes one line of JSON.
+`texts` and `selectors` to wait for, `picture` (a file for a PNG). With `change`, a text that only a change brings, it says
+`{"ready": true}` once the page is open, and then waits for that text to appear, loading the page again now and then. It
+writes one line of JSON.
 """
 
 from __future__ import annotations
 
+import contextlib
 import json
 import os
 import sys
@@ -17,6 +20,11 @@ from urllib.parse import urlsplit
 _SIZE = {"width": 1280, "height": 800}
 _MOST_WORDS = 20_000
 _MOST_TOLD = 50
+_LOAD_AGAIN_AFTER = 2.0
+"""Seconds after which a page that did not change by itself is loaded again."""
+
+_LOAD_SECONDS = 20.0
+"""A development server may compile for a while before the page is loaded; what is waited for comes after that."""
 
 # A browser that was just installed looks for updates and news of its maker; a check does not wait for these.
 _FLAGS = [
@@ -67,8 +75,10 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
             page.on("console", said)
             page.on("requestfailed", lambda asked: missed(asked.url, asked.failure))
             page.on("response", lambda answer: missed(answer.url, f"status {answer.status}", answer.status < 400))
+            opened = page.goto(wish["origin"] + wish["path"], wait_until="load", timeout=_LOAD_SECONDS * 1000)
             deadline = time.monotonic() + wish["seconds"]
-            response = page.goto(wish["origin"] + wish["path"], wait_until="load", timeout=wish["seconds"] * 1000)
+            if wish.get("change"):
+                return _changes(page, wish, opened.status if opened else None)
             while True:
                 words = page.evaluate("document.body ? document.body.innerText : ''")[:_MOST_WORDS]
                 missing = [text for text in wish["texts"] if text.casefold() not in " ".join(words.split()).casefold()]
@@ -80,7 +90,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
             if wish.get("picture"):
                 page.screenshot(path=wish["picture"])
             return {
-                "status": response.status if response else None, "title": page.title(), "words": words,
+                "status": opened.status if opened else None, "title": page.title(), "words": words,
                 "elements": found, "errors": errors[:_MOST_TOLD], "failed": list(dict.fromkeys(failed))[:_MOST_TOLD],
                 "elsewhere": list(elsewhere)[:_MOST_TOLD],
             }  # fmt: skip
@@ -88,6 +98,32 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
             return {"fault": str(wrong).splitlines()[0]}
         finally:
             browser.close()
+
+
+def _changes(page: Any, wish: dict[str, Any], status: int | None) -> dict[str, Any]:
+    """Say whether the text is there already; if not, wait for it, and say after how many seconds it appeared."""
+
+    error = import_module("playwright.sync_api").Error
+
+    def shown() -> bool:
+        try:
+            return wish["change"] in page.evaluate("document.body ? document.body.innerText : ''")
+        except error:  # the page is just being loaded again
+            return False
+
+    if shown():
+        return {"before": True, "status": status}
+    print(json.dumps({"ready": True}), flush=True)
+    began = loaded = time.monotonic()
+    while time.monotonic() - began < wish["seconds"]:
+        if shown():
+            return {"after": round(time.monotonic() - began, 3)}
+        if time.monotonic() - loaded > _LOAD_AGAIN_AFTER:
+            with contextlib.suppress(error):
+                page.reload(wait_until="load", timeout=_LOAD_SECONDS * 1000)
+            loaded = time.monotonic()
+        page.wait_for_timeout(20)
+    return {"after": None}
 
 
 def _element(page: Any, selector: str) -> dict[str, Any]:

@@ -53,29 +53,67 @@ def check(wanted: LiveChange, scene: Scene) -> list[Check]:
         path, text = _file(wanted, scene)
     except _NotToBeChanged as fault:
         return [Check(name, "failed", expected, clean(str(fault)))]
+    if wanted.render:
+        return [_rendered(wanted, scene, path, text, name, expected)]
     if _is_shown(wanted, scene):
-        seen = f"“{_sign(wanted)}” is there before anything was changed, so nothing would be shown by it"
-        return [Check(name, "unsure", expected, clean(seen))]
+        return [Check(name, "unsure", expected, _BEFORE.format(clean(_sign(wanted), 80)))]
     before = {(at.pid, at.port) for at in scene.listening()}
     try:
-        with Change(path, scene.root, text.replace(wanted.replace, wanted.by).encode(), scene.environment) as change:
+        with _changed(wanted, scene, path, text) as change:
             began = time.monotonic()
             shown = _wait(wanted, scene, until=True)
             spent = round(time.monotonic() - began, 3)
             change.undo()
     except (JournalFault, OSError) as fault:
         return [Check(name, "unsure", expected, clean(f"{wanted.change} cannot be changed: {fault}"))]
-    restarted = before and before != {(at.pid, at.port) for at in scene.listening()}
     if not shown:
-        if scene.halt.is_set():
-            return [Check(name, "unsure", expected, "interrupted; the file is as it was")]
-        return [Check(name, "failed", expected, f"not shown after {spent:.1f} s; the file is as it was", spent)]
+        return [_not_shown(scene, name, expected, spent)]
     # What the run has made of the change must not stay when the file is back.
     gone = bool(wanted.prints) or _wait(wanted, scene, until=False)
+    restarted = before and before != {(at.pid, at.port) for at in scene.listening()}
     seen = f"shown after {spent:.2f} s{', with a restart' if restarted else ''}; the file is as it was"
     if not gone:
         seen += ", but it is still shown"
     return [Check(name, "passed", expected, seen, spent)]
+
+
+_BEFORE = "“{}” is there before anything was changed, so nothing would be shown by it"
+
+
+def _changed(wanted: LiveChange, scene: Scene, path: Path, text: str) -> Change:
+    return Change(path, scene.root, text.replace(wanted.replace, wanted.by).encode(), scene.environment)
+
+
+def _not_shown(scene: Scene, name: str, expected: str, spent: float) -> Check:
+    if scene.halt.is_set():
+        return Check(name, "unsure", expected, "interrupted; the file is as it was")
+    return Check(name, "failed", expected, f"not shown after {spent:.1f} s; the file is as it was", spent)
+
+
+def _rendered(wanted: LiveChange, scene: Scene, path: Path, text: str, name: str, expected: str) -> Check:
+    """Look with a browser, which has the page open before anything is changed."""
+    from dokimon.core.checks.rendered import Awaiting, RenderFault
+
+    sign = scene.filled(_sign(wanted))
+    try:
+        browser = Awaiting(wanted.render or "/", sign, scene, seconds(wanted.within))
+    except RenderFault as fault:
+        return Check(name, "skipped" if fault.absent else "failed", expected, clean(str(fault)))
+    try:
+        if browser.before:
+            return Check(name, "unsure", expected, _BEFORE.format(clean(sign, 80)))
+        with _changed(wanted, scene, path, text):
+            after = browser.shown_after(scene)
+    except RenderFault as fault:
+        return Check(name, "failed", expected, clean(f"{fault}; the file is as it was"))
+    except (JournalFault, OSError) as fault:
+        return Check(name, "unsure", expected, clean(f"{wanted.change} cannot be changed: {fault}"))
+    finally:
+        browser.close()
+    if after is None:
+        return _not_shown(scene, name, expected, seconds(wanted.within))
+    seen = f"shown after {after:.2f} s in the page that was open; the file is as it was"
+    return Check(name, "passed", expected, seen, after)
 
 
 class _NotToBeChanged(Exception):
@@ -134,9 +172,5 @@ def _wait(wanted: LiveChange, scene: Scene, *, until: bool) -> bool:
 def _is_shown(wanted: LiveChange, scene: Scene) -> bool:
     if wanted.prints or scene.origin is None:
         return False
-    if wanted.render:
-        from dokimon.core.checks.rendered import words_of
-
-        return _sign(wanted) in words_of(wanted.render, scene)
     answer = fetch(scene.origin, scene.filled(wanted.get or "/"), seconds=_ANSWER_SECONDS)
     return _sign(wanted) in answer.text

@@ -9,6 +9,7 @@ import msgspec
 
 from dokimon.core.checks import contents
 from dokimon.core.checks.fetching import Answer, Question, fetch
+from dokimon.core.checks.html import read
 from dokimon.core.checks.measuring import Measure, Scalar, as_text, judge_value, shown, within
 from dokimon.core.checks.places import Place, PlaceFault, parsed, pointed, value_in
 from dokimon.core.checks.scene import Scene
@@ -89,6 +90,8 @@ def check(wanted: Http, scene: Scene) -> list[Check]:
     checks = [_check_status(name, wanted, question.path, answer), *_check_answer(wanted, question, answer, scene)]
     checks += contents.check(scene.origin, answer, _contents(wanted, scene), PAGE_SECONDS)
     checks += _taken(wanted, answer, scene)
+    if wanted.get == "/" and answer.is_page and 200 <= answer.status < 300:
+        scene.facts[scene.name, "title"] = read(answer.body).title or ""
     as_expected = wanted.status is not None or len(checks) > 1
     grade: Grade = "answers" if answer.status >= 400 or not 200 <= answer.status < 300 else "serves"
     if as_expected and all(each.verdict == "passed" for each in checks):

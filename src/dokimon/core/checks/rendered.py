@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import shutil
 import sys
+import time
 from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
@@ -14,11 +15,12 @@ from dokimon.core.checks.measuring import Measure
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Pattern, Texts, Wanted, texts
 from dokimon.core.launching.output import Output
+from dokimon.core.launching.stopping import stop
 from dokimon.core.launching.to_end import run_to_end
-from dokimon.core.launching.tree import StartFault
+from dokimon.core.launching.tree import StartFault, Tree
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
-from dokimon.core.text import clean
+from dokimon.core.text import clean, counted
 
 _BROWSERS = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge")
 _START_SECONDS = 30.0
@@ -67,7 +69,7 @@ def check(wanted: Rendered, scene: Scene) -> list[Check]:
     told = f"“{seen['title']}”" if seen["title"] else "no title"
     told += f", {len(words.split())} words after its scripts ran"
     if seen["elsewhere"]:
-        told += f"; {len(seen['elsewhere'])} requests to elsewhere were not let out"
+        told += f"; {counted(len(seen['elsewhere']), 'request')} to elsewhere not let out"
     kept = str(picture) if picture and picture.exists() else None
     empty = not words and not wanted.elements and not texts(wanted.shows)
     status = seen["status"] or 0
@@ -94,12 +96,51 @@ def check(wanted: Rendered, scene: Scene) -> list[Check]:
     return checks
 
 
-def words_of(path: str, scene: Scene) -> str:
-    """Return what can be read on a page once its scripts ran; nothing where it cannot be shown."""
-    try:
-        return str(look(path, scene, [], [], 10.0, None)["words"])
-    except RenderFault:
-        return ""
+class Awaiting:
+    """A browser that has the page open and waits for a text that a change is to bring. Use `close` at the end.
+
+    `before` says that the text is there already. Raises `RenderFault`.
+    """
+
+    def __init__(self, path: str, text: str, scene: Scene, within: float) -> None:
+        self._output = Output()
+        self._within = within
+        command = _command({**_wish(path, scene), "seconds": within, "change": text})
+        try:
+            self._tree = Tree.start(command, Path(scene.root.anchor), scene.environment, self._output)
+        except StartFault as fault:
+            raise RenderFault(str(fault)) from None
+        try:
+            first = self._line(_START_SECONDS, scene)
+        except RenderFault:
+            self.close()
+            raise
+        self.before = bool(first.get("before"))
+
+    def shown_after(self, scene: Scene) -> float | None:
+        """Return the seconds after which the text appeared, None where it did not."""
+        after = self._line(self._within + _START_SECONDS, scene).get("after")
+        return None if after is None else float(after)
+
+    def close(self) -> None:
+        """End the browser."""
+        stop(self._tree)
+
+    def _line(self, seconds: float, scene: Scene) -> dict[str, Any]:
+        """Return the next thing that it says."""
+        known = getattr(self, "_known", 0)
+        deadline = time.monotonic() + seconds
+        while True:
+            over = self._tree.ended or time.monotonic() > deadline or scene.halt.is_set()
+            if over and self._tree.ended:
+                self._output.wait(1.0)
+            said = [line for line in self._output.text().splitlines() if line.startswith("{")]
+            if len(said) > known:
+                self._known = known + 1
+                return _understood(said[known])
+            if over:
+                raise RenderFault("the browser ended, or was too slow")
+            time.sleep(0.01)
 
 
 def find_browser(environment: Mapping[str, str]) -> str | None:
@@ -111,28 +152,39 @@ def look(
     path: str, scene: Scene, wanted: list[str], selectors: list[str], within: float, picture: Path | None
 ) -> dict[str, Any]:  # fmt: skip
     """Open `path` of the run in a browser, wait for texts and elements, and return what was seen; raises `RenderFault`."""
-    if scene.origin is None:
-        raise RenderFault("the run has no address that could be opened")
-    browser = find_browser(scene.environment)
-    if browser is None:
-        raise RenderFault("no Chromium is installed here; install one, such as Debian's package chromium", absent=True)
-    wish = {
-        "browser": browser, "origin": scene.origin, "path": scene.filled(path), "seconds": within, "texts": wanted,
-        "selectors": selectors, "picture": str(picture) if picture else None,
-    }  # fmt: skip
+    wish = _wish(path, scene) | {"seconds": within, "texts": wanted, "selectors": selectors}
     if picture:
         picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        wish["picture"] = str(picture)
     output = Output()
-    # Isolated (-I), so that no module of the checkout is taken for one of ours.
-    command = [sys.executable, "-I", "-m", "dokimon.core.checks.browser", json.dumps(wish)]
     root = Path(scene.root.anchor)
     try:
-        end = run_to_end(command, root, scene.environment, output, within + _START_SECONDS, scene.halt)
+        end = run_to_end(_command(wish), root, scene.environment, output, within + _START_SECONDS, scene.halt)
     except StartFault as fault:
         raise RenderFault(str(fault)) from None
     line = next((line for line in reversed(output.text().splitlines()) if line.startswith("{")), None)
     if line is None:
         raise RenderFault(f"the browser {end.reason}")
+    return _understood(line)
+
+
+def _wish(path: str, scene: Scene) -> dict[str, Any]:
+    """Return what every look of a browser needs to know; raises `RenderFault`."""
+    if scene.origin is None:
+        raise RenderFault("the run has no address that could be opened")
+    browser = find_browser(scene.environment)
+    if browser is None:
+        raise RenderFault("no Chromium is installed here; install one, such as Debian's package chromium", absent=True)
+    return {"browser": browser, "origin": scene.origin, "path": scene.filled(path), "texts": [], "selectors": []}
+
+
+def _command(wish: dict[str, Any]) -> list[str]:
+    # Isolated (-I), so that no module of the checkout is taken for one of ours.
+    return [sys.executable, "-I", "-m", "dokimon.core.checks.browser", json.dumps(wish)]
+
+
+def _understood(line: str) -> dict[str, Any]:
+    """Return what the browser's process says it saw; raises `RenderFault` where it saw nothing."""
     seen: dict[str, Any] = json.loads(line)
     if "absent" in seen:
         raise RenderFault("a browser is here, its driver is not: pip install 'dokimon[browser]'", absent=True)

@@ -29,6 +29,11 @@ class Logs:
         self._stamp = f"{time.strftime('%Y%m%d-%H%M%S')}-{os.getpid()}"
         self._prune()
 
+    @property
+    def folder(self) -> Path | None:
+        """The folder of this checkout's logs; None where none are kept."""
+        return self._folder
+
     def path(self, name: str) -> Path | None:
         """Return the file for the output of a run or step of this name."""
         if self._folder is None:
