@@ -31,9 +31,17 @@ def test_the_demo_of_a_failure_names_its_cause(world: World) -> None:
     assert "shown by: KeyError: 'TIDE_SERVICE'" in ended.out and "tide-service" in ended.out
 
 
+def without_browser(folder: Path) -> Path:
+    """Take the rendered page out of a copy: a browser starts for seconds, where there is one."""
+    settings = folder / "dokimon.toml"
+    before, _, rest = settings.read_text().partition("# The rows of the board")
+    settings.write_text(before + "# A change" + rest.partition("# A change")[2])
+    return folder
+
+
 def test_the_copy_can_be_played_with(world: World) -> None:
     assert world.dokimon("demo", "--to", "ferries").status == 0
-    folder = world.checkout / "ferries"
+    folder = without_browser(world.checkout / "ferries")
     status, reports = 0, []
     for arguments in (("verify",), ("smoke",), ("smoke", "--run", "tides"), ("verify", "--strict")):
         ended = world.dokimon(*arguments, "--format", "json", cwd=folder)
@@ -49,9 +57,16 @@ def test_the_copy_can_be_played_with(world: World) -> None:
     assert ended.status == 1 and "script /gone.js" in ended.out and "status 404" in ended.out
 
 
+def test_the_demo_of_devices_says_what_is_missing_or_shows_it(world: World) -> None:
+    ended = world.dokimon("demo", "--devices")
+    assert "stand-ins play them all" in ended.out and "emulator-5939" in ended.out
+    assert "self test passed" in ended.out or "pip install 'dokimon[serial]'" in ended.out
+    assert all(len(line) <= 100 for line in ended.out.splitlines() if "likely cause" not in line)
+
+
 def test_every_form_of_the_report_says_the_same(world: World) -> None:
     assert world.dokimon("demo", "--to", "ferries").status == 0
-    folder = world.checkout / "ferries"
+    folder = without_browser(world.checkout / "ferries")
     ended = world.dokimon("smoke", "--format", "junit", cwd=folder)
     suites = ElementTree.fromstring(ended.out)
     assert ended.status == 0 and [suite.get("name") for suite in suites] == ["needs", "tide-service", "board", "tides"]

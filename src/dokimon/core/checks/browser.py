@@ -38,7 +38,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
     # Not installed everywhere: what it is made of is only known here.
     playwright: Any = import_module("playwright.sync_api")
     errors: list[str] = []
-    failed: list[str] = []
+    failed: dict[str, str] = {}
     elsewhere: dict[str, None] = {}
     home = urlsplit(wish["origin"])
 
@@ -62,7 +62,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
 
     def missed(address: str, why: str, fine: bool = False) -> None:
         if not fine and is_own(address):
-            failed.append(f"{address}: {why}")
+            failed.setdefault(address, f"{address}: {why}")
 
     with playwright.sync_playwright() as driver:
         # As root there is no sandbox to be had; only the run's own pages are opened.
@@ -91,7 +91,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
                 page.screenshot(path=wish["picture"])
             return {
                 "status": opened.status if opened else None, "title": page.title(), "words": words,
-                "elements": found, "errors": errors[:_MOST_TOLD], "failed": list(dict.fromkeys(failed))[:_MOST_TOLD],
+                "elements": found, "errors": errors[:_MOST_TOLD], "failed": list(failed.values())[:_MOST_TOLD],
                 "elsewhere": list(elsewhere)[:_MOST_TOLD],
             }  # fmt: skip
         except playwright.Error as wrong:

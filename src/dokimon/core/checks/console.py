@@ -158,7 +158,7 @@ def _never(wanted: Console, text: str) -> list[Check]:
             checks.append(Check("never prints", "unsure", expected, clean(str(fault))))
             continue
         if found is None:
-            checks.append(Check("never prints", "passed", expected, "it is not there"))
+            checks.append(Check("never prints", "passed", expected, clean(f"{in_words(each)} is not there")))
             continue
         line = text[text.rfind("\n", 0, found[0]) + 1 :].partition("\n")[0]
         checks.append(Check("never prints", "failed", expected, clean(f"“{line}”")))

@@ -79,7 +79,7 @@ def _check_page(wanted: Contents, page: Page, answer: Answer, explicit: bool) ->
     return checks
 
 
-def check_texts(shows: Texts, hides: Texts, markup: str, words: str) -> list[Check]:
+def check_texts(shows: Texts, hides: Texts, markup: str, words: str, where: str = "in what was served") -> list[Check]:
     """Look for texts and patterns in a page's markup and in the words that are read there."""
     checks = []
     for text in texts(shows):
@@ -87,10 +87,10 @@ def check_texts(shows: Texts, hides: Texts, markup: str, words: str) -> list[Che
         seen = (
             f"{found} is there" if isinstance(found, str) else f"{len(words.split())} words without it: “{words[:120]}”"
         )
-        checks.append(_as_check("text", text, "in what was served", found, bool(found), seen))
+        checks.append(_as_check("text", text, where, found, bool(found), seen))
     for text in texts(hides):
         found = _found(text, markup, words)
-        seen = f"{found} is there" if isinstance(found, str) else "it is not there"
+        seen = f"{found} is there" if isinstance(found, str) else f"{in_words(text)} is not there"
         checks.append(_as_check("no text", text, "nowhere", found, not found, seen))
     return checks
 

@@ -149,7 +149,8 @@ def _with_same(judged: Judged, measure: Measure, value: Any, other: SameAs, scen
     same = as_compared(value) == as_compared(theirs)
     told = f"the same as {where}, {shown(theirs)}"
     expected = ", ".join(([] if alone else [judged.expected]) + [told])
-    return Judged(judged.verdict if same else "failed", expected, judged.remark)
+    remark = "; ".join(each for each in (judged.remark, f"as {where} says" if same else "") if each)
+    return Judged(judged.verdict if same else "failed", expected, remark)
 
 
 def as_compared(value: Any) -> str:

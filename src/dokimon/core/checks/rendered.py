@@ -84,7 +84,7 @@ def check(wanted: Rendered, scene: Scene) -> list[Check]:
                 "title", "passed" if right else "failed", clean(f"holds “{wanted.title}”"), clean(f"“{seen['title']}”")
             )
         )
-    checks += check_texts(wanted.shows, wanted.hides, words, words)
+    checks += check_texts(wanted.shows, wanted.hides, words, words, "on the page")
     checks += check_elements_seen(
         wanted.elements, {each: (found["count"], found["text"]) for each, found in seen["elements"].items()}
     )

@@ -26,6 +26,8 @@ from dokimon.core.report.model import Check, CheckVerdict, Fact, Run, Stranger
 from dokimon.core.text import clean
 
 LAST_LINES = 15
+_LAST_OF_ONE_THAT_IS_UP = 5
+"""A server that is up tells of each question that it is asked: that is less worth than what one printed that died."""
 
 SceneOf = Callable[..., Scene]
 """Makes the scene of the run, with its `origin`, or as `ended`."""
@@ -152,7 +154,7 @@ def _judged(run: Run, well: str, facts: tuple[Fact, ...], tree: Tree | None = No
         if found and run.kind == "program":
             return changed(run, verdict, well if found.name == "ends" else _said(found))
         if found:
-            last = tree.output.last(LAST_LINES) if tree and verdict == "failed" else ()
+            last = tree.output.last(_LAST_OF_ONE_THAT_IS_UP) if tree and verdict == "failed" else ()
             return changed(run, verdict, _said(found), last_lines=last)
     return changed(run, "passed", well)
 
