@@ -14,6 +14,8 @@ from typing import Any
 import pytest
 
 from conftest import STANDINS, World, report_in
+from dokimon.core.declarations.manifest import Manifest
+from dokimon.core.settings import read_settings
 
 Expected = dict[str, tuple[str, str]]
 """By the full name of a check: its verdict, and a part of what was seen."""
@@ -114,6 +116,11 @@ def test_http(world: World) -> None:
     assert status == 1 and checks["third time"]["attempts"] == 3
     assert [checks[name].get("grade") for name in ("nobody", "look")] == ["answers", "serves what is expected"]
     assert report["runs"][0]["facts"] == [{"name": "token", "value": "kelp-7"}]
+
+
+def test_what_passed_only_when_tried_again_is_unsure_where_one_is_strict(world: World) -> None:
+    world.write({"dokimon.toml": "format = 1\n" + harbour('\n#third\nget = "/third"\nretries = 4\npause = "20ms"')})
+    assert [world.dokimon("smoke", *more).status for more in ((), ("--strict",))] == [0, 3]
 
 
 PAGE = """
@@ -281,6 +288,21 @@ def test_facts(world: World) -> None:
     assert_seen(checks, expected)
     told = {fact["name"]: fact["value"] for fact in report["runs"][0]["facts"]}
     assert status == 1 and told["version"] == "1.4.0" and told["berth"] == "2"
+
+
+@pytest.mark.parametrize("second, verdict", [("v1.4.0", "passed"), ("1.5.0", "failed")])
+def test_facts_of_two_runs_are_compared(world: World, second: str, verdict: str) -> None:
+    text = "".join(
+        f'[[run]]\nname = "{name}"\ncommand = "echo tides {version}"\nkind = "program"\n{more}'
+        f'[[smoke]]\nof = "{name}"\nname = "{name} says"\nfact = "version"\nprinted = "tides (.*)"\n{same}'
+        for name, version, more, same in (
+            ("first", "1.4.0", "", ""),
+            ("second", second, 'after = "first"\n', 'same_as = { fact = "version", of = "first" }\n'),
+        )
+    )
+    status, checks, _ = carried_out(world, text)
+    assert checks["second says"]["verdict"] == verdict and status == (verdict == "failed")
+    assert "the same as version of first" in checks["second says"]["expected"]
 
 
 def test_artefacts(world: World) -> None:
@@ -579,6 +601,46 @@ within = "500ms"
     assert_seen(changed, {"change": ("passed", "in the page that was open")})
     assert "1 request to elsewhere not let out" in checks["broken"]["seen"]
     assert Path(checks["rendered"]["evidence"]).read_bytes().startswith(b"\x89PNG")
+
+
+def test_each_example_of_the_documentation_can_be_read() -> None:
+    text = (Path(__file__).parents[1] / "docs/checks.md").read_text("utf-8")
+    examples = [part.split("```", 1)[0] for part in text.split("```toml\n")[1:]]
+    for example in examples:
+        run = "" if "[[run]]" in example else '[[run]]\nname = "quay-display"\ncommand = "true"\n'
+        manifest = Manifest("dokimon.toml", "dokimon.toml", "format = 1\n" + run + example, Path("/"))
+        assert read_settings(manifest).run, example
+    assert len(examples) == 14
+
+
+@pytest.mark.skipif(shutil.which("openssl") is None, reason="needs openssl to make a certificate")
+def test_https_is_spoken_where_plain_http_is_hung_up_on(world: World) -> None:
+    asked = ["-keyout", "key.pem", "-out", "held.pem", "-subj", "/CN=Quay", "-addext", "subjectAltName=DNS:localhost"]
+    subprocess.run(
+        ["openssl", "req", "-x509", "-newkey", "rsa:2048", "-nodes", *asked],
+        cwd=world.checkout,
+        check=True,
+        capture_output=True,
+    )
+    world.write(
+        {
+            "serve.py": "import http.server, ssl, sys\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', int(sys.argv[1])), http.server.SimpleHTTPRequestHandler)\ncontext = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('held.pem', 'key.pem')\nserver.socket = context.wrap_socket(server.socket, server_side=True)\nserver.serve_forever()\n",
+            "index.html": "<title>Quay</title><p>Boats",
+        }
+    )
+    status, checks, report = carried_out(
+        world, f'[[run]]\nname = "quay"\ncommand = "{sys.executable} serve.py {{port}}"\nport = "any"\n'
+    )
+    assert status == 0 and report["runs"][0]["url"].startswith("https://"), report
+    assert_seen(checks, {"GET /": ("passed", "200"), "certificate": ("passed", "issued by Quay for localhost")})
+
+
+def test_a_pattern_of_up_that_backtracks_for_ever_is_given_up(world: World) -> None:
+    command = "printf '%060d\\n' 0 | tr 0 a; sleep 30"
+    text = f'[[run]]\nname = "quay"\ncommand = "{command}"\nup = {{ line = "(?:a|aa)+c[0-9]", within = "4s" }}\n'
+    world.write({"dokimon.toml": "format = 1\n" + text.replace("\\n'", "\\\\n'")})
+    status, run = world.run_of()
+    assert status == 1 and "make it simpler" in run["reason"], run
 
 
 @pytest.mark.parametrize(

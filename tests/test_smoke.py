@@ -258,7 +258,7 @@ def test_keep_tells_where_other_devices_find_it(world: World, behaviours: str, m
     if own_addresses() or expected != "other devices reach it at":
         line = _wait_for_line(process, expected)
         assert all(address in line for address in own_addresses()[:1] if "http" in line)
-        assert "http" not in line or "▀" in _wait_for_line(process, "█▄")
+        assert "http" not in line or _wait_for_line(process, "██ ▄▄▄▄▄")
     process.send_signal(signal.SIGINT)
     out, _ = process.communicate(timeout=20)
     assert ("passed  reachable" in out) == bool(more and own_addresses())

@@ -68,6 +68,9 @@ def judge_start(run: Run, plan: RunPlan, state: State, tree: Tree, scene: SceneO
 def _late(run: Run, plan: RunPlan, tree: Tree) -> Run:
     last = tree.output.last(LAST_LINES)
     found = listeners(tree.processes())
+    if tree.output.gave_up:
+        reason = f"the pattern {plan.up_line!r} of its `up` takes too long to look for; make it simpler"
+        return changed(run, "failed", clean(reason), last_lines=last)
     if plan.kind == "program":
         return changed(run, "failed", f"did not end within {plan.within:g} s", last_lines=last)
     if found:

@@ -15,7 +15,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import BinaryIO
+from typing import Any, BinaryIO
 
 from dokimon.core.text import as_shown, clean, without_sequences
 
@@ -31,6 +31,9 @@ _LONGEST_LINE = 4096
 
 _WARNINGS_IN_BYTES = 4 * 1024 * 1024
 """Warnings are counted in so much of the output: whoever prints more has said enough."""
+
+_PATTERN_SECONDS = 2.0
+"""A pattern that takes longer for one piece of output backtracks without end."""
 
 _TELL_EVERY = 0.04
 """Seconds between two lines that a listener hears of, where there are many."""
@@ -82,7 +85,8 @@ class Output:
         self._told = 0.0
         self._threads: list[threading.Thread] = []
         self._secrets = tuple(secrets)
-        self._wanted: re.Pattern[bytes] | None = None
+        self._wanted: Any = None
+        self.gave_up = False
         self._size = 0
         self.found: str | None = None
         self.count = 0
@@ -98,9 +102,22 @@ class Output:
 
     def await_line(self, pattern: str) -> None:
         """Look for a pattern in each line, also in those that have come; `found` is the first that has it."""
-        self._wanted = re.compile(b"[^\n]*(?:" + os.fsencode(pattern) + b")[^\n]*")
-        found = next((line for line in self.kept() if re.search(pattern, line)), None)
-        self.found = self.found or found
+        import regex
+
+        self._wanted = regex.compile(b"[^\n]*(?:" + os.fsencode(pattern) + b")[^\n]*")
+        self._look("\n".join(self.kept()).encode())
+
+    def _look(self, piece: bytes) -> None:
+        """Look for the pattern that is awaited; one that backtracks without end is given up."""
+        if self._wanted is None or self.found is not None:
+            return
+        try:
+            match = self._wanted.search(piece, timeout=_PATTERN_SECONDS)
+        except TimeoutError:
+            self._wanted, self.gave_up = None, True
+            return
+        if match:
+            self.found = _shown(match[0])
 
     def follow(self, stream: BinaryIO, *, is_error: bool = False) -> None:
         """Read `stream` to its end in the background; `is_error` where it is the one for errors."""
@@ -199,8 +216,7 @@ class Output:
     def _take(self, piece: bytes, is_error: bool) -> None:
         for secret in self._secrets:
             piece = piece.replace(secret, b"***")
-        if self._wanted is not None and self.found is None and (match := self._wanted.search(piece)):
-            self.found = _shown(match[0])
+        self._look(piece)
         with self._lock:
             if self._file is not None:
                 with contextlib.suppress(OSError):

@@ -71,6 +71,8 @@ def carry_out(plan: RunPlan, around: Surroundings, while_up: WhileUp | None = No
     watcher = around.watcher
     if around.halt.is_set():
         return run
+    if plan.lacks:
+        return changed(run, "unsure", plan.lacks)
     watcher.stage(plan.name, f"starting {text}")
     for stranger in held:
         watcher.note(f"port {stranger.port} is already held by {holder(stranger)}")

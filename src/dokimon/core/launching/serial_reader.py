@@ -19,17 +19,13 @@ from typing import Any
 
 _PORT_SECONDS = 20.0
 _RESET_SECONDS = 0.1
-_ABSENT, _NO_PORT, _NOT_SAID, _GONE = 3, 4, 5, 6
+_NO_PORT, _NOT_SAID, _GONE = 4, 5, 6
 
 
 def main() -> int:
     """Print what the port says until it is enough; return the exit status."""
     wish = json.loads(sys.argv[1])
-    try:
-        serial = import_module("serial")
-    except ModuleNotFoundError:
-        print("a serial port needs the package pyserial: pip install 'dokimon[serial]'", file=sys.stderr)
-        return _ABSENT
+    serial = import_module("serial")
     beside = subprocess.Popen(wish["command"], stdin=subprocess.DEVNULL) if wish.get("command") else None
     try:
         port = _opened(serial, wish, beside)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from importlib.util import find_spec
 from pathlib import Path
 
 from dokimon.core.checks import kind_of
@@ -150,10 +151,13 @@ def _run(
         expose=run.expose,
         within=within,
         target=_target(run.target, words),
+        lacks=_NO_SERIAL if serial and find_spec("serial") is None else None,
         said=on_port and f"{on_port}, beside {beside}" if beside else on_port,
         checks=checks,
     )
 
+
+_NO_SERIAL = "a serial port needs the package pyserial, which pip install 'dokimon[serial]' brings"
 
 _ANYTHING = r"\S"
 """A board is up once it says something."""

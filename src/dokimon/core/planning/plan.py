@@ -57,7 +57,8 @@ class RunPlan(msgspec.Struct, frozen=True):
     to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. What
     listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
-    once it answers. `said` is what stands for its command in reports, where that is no command to type.
+    once it answers. `said` is what stands for its command in reports, where that is no command to type,
+    `lacks` why it cannot be carried out here.
     """
 
     name: str
@@ -79,6 +80,7 @@ class RunPlan(msgspec.Struct, frozen=True):
     expose: bool = False
     target: TargetPlan | None = None
     said: str | None = None
+    lacks: str | None = None
     checks: tuple[Asked, ...] = ()
 
     @property
