@@ -15,7 +15,7 @@ import time
 from pathlib import Path
 
 from dokimon.core.verifying import verify
-from dokimon.demo.sample import copy_sample
+from dokimon.demo.sample import FERRIES, copy_sample
 
 _PYTHON = sys.executable
 _DOKIMON = str(Path(sys.executable).with_name("dokimon"))
@@ -32,7 +32,7 @@ def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 20
     with tempfile.TemporaryDirectory() as temporary:
         folder = Path(temporary) / "sample"
-        copy_sample(folder)
+        copy_sample(FERRIES, folder)
         commands = {
             "dokimon --version": [_DOKIMON, "--version"],
             "dokimon --help": [_DOKIMON, "--help"],

@@ -8,9 +8,6 @@ from dokimon.core.checks import console
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Text, Texts, Wanted, texts
 from dokimon.core.files import inside
-from dokimon.core.launching.output import Output, secrets_in
-from dokimon.core.launching.to_end import run_to_end
-from dokimon.core.launching.tree import StartFault
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check, CheckVerdict
@@ -43,6 +40,10 @@ def title(wanted: Command) -> str:
 
 def check(wanted: Command, scene: Scene) -> list[Check]:
     """Run it to its end, and hold that and its output against what is wanted."""
+    from dokimon.core.launching.output import Output, secrets_in
+    from dokimon.core.launching.to_end import run_to_end
+    from dokimon.core.launching.tree import StartFault
+
     name, expected = clean(scene.filled(wanted.command), 80), f"exit status {wanted.exit}"
     folder = scene.root / wanted.folder
     if not inside(folder, scene.root):

@@ -8,7 +8,6 @@ import time
 from dokimon.core.checks.patterns import PatternFault, in_words, search
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Pattern, Text, Texts, Wanted, texts
-from dokimon.core.launching.tree import how_ended
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
@@ -64,6 +63,8 @@ def check(wanted: Console, scene: Scene) -> list[Check]:
 
 def ending(wanted: Console | None, status: int | None, spent: float) -> list[Check]:
     """Hold the exit status against the one that is wanted, 0 where nothing is said."""
+    from dokimon.core.launching.tree import how_ended
+
     expected = wanted.exit if wanted and wanted.exit is not None else 0
     verdict: CheckVerdict = "passed" if status == expected else "failed"
     return [Check("ends", verdict, f"exit status {expected}", how_ended(status), round(spent, 3))]

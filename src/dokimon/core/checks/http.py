@@ -2,14 +2,13 @@
 
 from __future__ import annotations
 
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urlencode
 
 import msgspec
 
-from dokimon.core.checks import contents
 from dokimon.core.checks.fetching import Answer, Question, fetch
-from dokimon.core.checks.html import read
+from dokimon.core.checks.html import SelectorFault, read
 from dokimon.core.checks.measuring import Measure, Scalar, as_text, judge_value, shown, within
 from dokimon.core.checks.places import Place, PlaceFault, parsed, pointed, value_in
 from dokimon.core.checks.scene import Scene
@@ -17,6 +16,9 @@ from dokimon.core.checks.wanted import Texts, Wanted
 from dokimon.core.measures import any_size, seconds
 from dokimon.core.report.model import Check, CheckVerdict, Grade
 from dokimon.core.text import clean
+
+if TYPE_CHECKING:
+    from dokimon.core.checks.contents import Contents
 
 PAGE_SECONDS = 60.0
 """A development server may compile for a while at the first request: that is time, not failure."""
@@ -76,6 +78,8 @@ def title(wanted: Http) -> str:
 
 def check(wanted: Http, scene: Scene) -> list[Check]:
     """Ask the run, and hold what comes against what is wanted; what is not named is graded as usual."""
+    from dokimon.core.checks import contents
+
     if scene.origin is None:
         return [Check(title(wanted), "failed", "an answer", "the run has no address that could be asked")]
     question = _question(wanted, scene)
@@ -114,8 +118,10 @@ def _question(wanted: Http, scene: Scene) -> Question:
     return Question(scene.filled(path), method, headers, body, follow=wanted.follow)
 
 
-def _contents(wanted: Http, scene: Scene) -> contents.Contents:
-    return contents.Contents(
+def _contents(wanted: Http, scene: Scene) -> Contents:
+    from dokimon.core.checks.contents import Contents
+
+    return Contents(
         scene.filled(wanted.title) if wanted.title is not None else None,
         wanted.shows, wanted.hides, wanted.elements, wanted.assets,
         graded=wanted.status is None or any(status_is(number, wanted.status) for number in range(200, 300)),
@@ -245,7 +251,7 @@ def _taken(wanted: Http, answer: Answer, scene: Scene) -> list[Check]:
     for name, place in wanted.take.items():
         try:
             value = value_in(place, answer.text, answer.headers)
-        except (PlaceFault, contents.SelectorFault) as fault:
+        except (PlaceFault, SelectorFault) as fault:
             checks.append(Check(f"takes {name}", "failed", place.in_words, clean(str(fault))))
             continue
         scene.facts[scene.name, name] = value

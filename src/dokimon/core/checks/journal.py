@@ -8,7 +8,6 @@ checkout puts it back.
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import time
 from collections.abc import Mapping
@@ -44,6 +43,8 @@ class Change:
         if folder is None:
             raise JournalFault("there is no folder of Dokimon's own to keep what the file was")
         self._path, self._changed, self._original = path, changed, path.read_bytes()
+        import hashlib
+
         name = hashlib.blake2b(os.fsencode(path), digest_size=8).hexdigest()
         self._entry = folder / f"{name}.json"
         pid = os.getpid()

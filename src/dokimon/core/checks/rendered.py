@@ -2,25 +2,23 @@
 
 from __future__ import annotations
 
-import json
 import shutil
 import sys
 import time
 from collections.abc import Mapping
 from pathlib import Path
-from typing import Any
+from typing import TYPE_CHECKING, Any
 
-from dokimon.core.checks.contents import check_elements_seen, check_texts
 from dokimon.core.checks.measuring import Measure
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Pattern, Texts, Wanted, texts
-from dokimon.core.launching.output import Output
-from dokimon.core.launching.stopping import stop
-from dokimon.core.launching.to_end import run_to_end
-from dokimon.core.launching.tree import StartFault, Tree
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean, counted
+
+if TYPE_CHECKING:
+    from dokimon.core.launching.output import Output
+    from dokimon.core.launching.tree import Tree
 
 _BROWSERS = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge")
 _START_SECONDS = 30.0
@@ -57,6 +55,8 @@ def title(wanted: Rendered) -> str:
 
 def check(wanted: Rendered, scene: Scene) -> list[Check]:
     """Open the page, and hold what is seen there against what is wanted."""
+    from dokimon.core.checks.contents import check_elements_seen, check_texts
+
     name = clean(f"rendered {wanted.render}", 100)
     expected = "a page with something to read, no uncaught error, no failed request"
     picture = scene.evidence(f"rendered{wanted.render}.png")
@@ -103,11 +103,14 @@ class Awaiting:
     """
 
     def __init__(self, path: str, text: str, scene: Scene, within: float) -> None:
-        self._output = Output()
+        from dokimon.core.launching.output import Output
+        from dokimon.core.launching.tree import StartFault, Tree
+
+        self._output: Output = Output()
         self._within = within
         command = _command({**_wish(path, scene), "seconds": within, "change": text})
         try:
-            self._tree = Tree.start(command, Path(scene.root.anchor), scene.environment, self._output)
+            self._tree: Tree = Tree.start(command, Path(scene.root.anchor), scene.environment, self._output)
         except StartFault as fault:
             raise RenderFault(str(fault)) from None
         try:
@@ -124,6 +127,8 @@ class Awaiting:
 
     def close(self) -> None:
         """End the browser."""
+        from dokimon.core.launching.stopping import stop
+
         stop(self._tree)
 
     def _line(self, seconds: float, scene: Scene) -> dict[str, Any]:
@@ -152,6 +157,10 @@ def look(
     path: str, scene: Scene, wanted: list[str], selectors: list[str], within: float, picture: Path | None
 ) -> dict[str, Any]:  # fmt: skip
     """Open `path` of the run in a browser, wait for texts and elements, and return what was seen; raises `RenderFault`."""
+    from dokimon.core.launching.output import Output
+    from dokimon.core.launching.to_end import run_to_end
+    from dokimon.core.launching.tree import StartFault
+
     wish = _wish(path, scene) | {"seconds": within, "texts": wanted, "selectors": selectors}
     if picture:
         picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -179,12 +188,16 @@ def _wish(path: str, scene: Scene) -> dict[str, Any]:
 
 
 def _command(wish: dict[str, Any]) -> list[str]:
+    import json
+
     # Isolated (-I), so that no module of the checkout is taken for one of ours.
     return [sys.executable, "-I", "-m", "dokimon.core.checks.browser", json.dumps(wish)]
 
 
 def _understood(line: str) -> dict[str, Any]:
     """Return what the browser's process says it saw; raises `RenderFault` where it saw nothing."""
+    import json
+
     seen: dict[str, Any] = json.loads(line)
     if "absent" in seen:
         raise RenderFault("a browser is here, its driver is not: pip install 'dokimon[browser]'", absent=True)

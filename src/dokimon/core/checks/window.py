@@ -2,15 +2,11 @@
 
 from __future__ import annotations
 
-import json
 import sys
 from pathlib import Path
 
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Wanted
-from dokimon.core.launching.output import Output
-from dokimon.core.launching.to_end import run_to_end
-from dokimon.core.launching.tree import StartFault
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean
@@ -30,6 +26,12 @@ def title(wanted: Window) -> str:
 
 def check(wanted: Window, scene: Scene) -> list[Check]:
     """Look for the window on the run's display, and keep a picture of it."""
+    import json
+
+    from dokimon.core.launching.output import Output
+    from dokimon.core.launching.to_end import run_to_end
+    from dokimon.core.launching.tree import StartFault
+
     name, expected = clean(title(wanted), 100), clean(f"a window “{wanted.window}” with something in it")
     if scene.display is None:
         return [

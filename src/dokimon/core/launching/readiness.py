@@ -18,8 +18,8 @@ from dokimon.core.launching.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 
 _LOOK_EVERY = 0.01
-_LATER_LOOK_EVERY = 0.03
-_AT_FIRST_SECONDS = 5.0
+_LATER_LOOK_EVERY = 0.04
+_AT_FIRST_SECONDS = 3.0
 """How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
 
 _ASK_AGAIN_AFTER = 0.1
