@@ -30,6 +30,7 @@ from dokimon.core.checks.http import Http
 from dokimon.core.checks.measuring import Measure, judge_value
 from dokimon.core.checks.places import Place, PlaceFault, pointed
 from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.scratch import scratch
 from dokimon.core.checks.wanted import Pattern, Wanted
 from dokimon.core.launching.output import Output
 from dokimon.core.machine.asking import Asker
@@ -267,3 +268,14 @@ def test_what_only_looks_is_looked_at_at_once_and_what_uses_a_value_waits() -> N
         Http(get="/f", needed=True), Http(get="/g"),
     ]  # fmt: skip
     assert [len(batch) for batch in _batches([Asked(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]
+
+
+def test_what_a_browser_wrote_is_removed_also_after_a_kill(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("tempfile.tempdir", str(tmp_path))
+    dead = subprocess.Popen(["true"])
+    dead.wait()
+    for owner in (dead.pid, os.getppid()):
+        (tmp_path / f"dokimon-browser-{owner}-x" / "profile").mkdir(parents=True)
+    with scratch() as folder:
+        assert folder.parent == tmp_path and len([*tmp_path.iterdir()]) == 2
+    assert [path.name for path in tmp_path.iterdir()] == [f"dokimon-browser-{os.getppid()}-x"]

@@ -6,11 +6,13 @@ import shutil
 import sys
 import time
 from collections.abc import Mapping
+from contextlib import ExitStack
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 from dokimon.core.checks.measuring import Measure
 from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.scratch import scratch
 from dokimon.core.checks.wanted import Pattern, Texts, Wanted, texts
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
@@ -109,9 +111,12 @@ class Awaiting:
         self._output: Output = Output()
         self._within = within
         command = _command({**_wish(path, scene), "seconds": within, "change": text})
+        self._over = ExitStack()
+        variables = {**scene.environment, "TMPDIR": str(self._over.enter_context(scratch()))}
         try:
-            self._tree: Tree = Tree.start(command, Path(scene.root.anchor), scene.environment, self._output)
+            self._tree: Tree = Tree.start(command, Path(scene.root.anchor), variables, self._output)
         except StartFault as fault:
+            self._over.close()
             raise RenderFault(str(fault)) from None
         try:
             first = self._line(_START_SECONDS, scene)
@@ -130,6 +135,7 @@ class Awaiting:
         from dokimon.core.launching.stopping import stop
 
         stop(self._tree)
+        self._over.close()
 
     def _line(self, seconds: float, scene: Scene) -> dict[str, Any]:
         """Return the next thing that it says."""
@@ -168,7 +174,9 @@ def look(
     output = Output()
     root = Path(scene.root.anchor)
     try:
-        end = run_to_end(_command(wish), root, scene.environment, output, within + _START_SECONDS, scene.halt)
+        with scratch() as temporary:
+            variables = {**scene.environment, "TMPDIR": str(temporary)}
+            end = run_to_end(_command(wish), root, variables, output, within + _START_SECONDS, scene.halt)
     except StartFault as fault:
         raise RenderFault(str(fault)) from None
     line = next((line for line in reversed(output.text().splitlines()) if line.startswith("{")), None)
