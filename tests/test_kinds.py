@@ -166,6 +166,11 @@ def test_page(world: World) -> None:
     assert checks["endless pattern: text"]["verdict"] in ("unsure", "failed")
 
 
+def test_the_error_page_of_a_failing_server_is_named(world: World) -> None:
+    _, checks, _ = carried_out(world, harbour("", "debugs"))
+    assert_seen(checks, {"GET /: no error page": ("failed", "Django's error page: “KeyError”")})
+
+
 def test_a_selector_that_is_none_is_the_files_fault(world: World) -> None:
     world.write({"dokimon.toml": "format = 1\n" + harbour('\n#x\nget = "/"\nelements = { "tr >> [" = 1 }')})
     ended = world.dokimon("smoke")
@@ -481,6 +486,33 @@ def test_live_changes(world: World) -> None:
     assert_seen(checks, expected)
     assert (world.checkout / "page.txt").read_bytes() == b"Boats go\r\nBoats come"
     assert not [*world.home.rglob("*.was")]
+
+
+RESTARTING = """
+import http.server, os, subprocess, sys, time
+if sys.argv[2:]:
+    text, seen = open("page.txt", "rb").read(), os.stat("page.txt").st_mtime_ns
+    class Handler(http.server.BaseHTTPRequestHandler):
+        def do_GET(self):
+            self.send_response(200); self.end_headers(); self.wfile.write(text)
+    server = http.server.HTTPServer(("127.0.0.1", int(sys.argv[1])), Handler)
+    server.timeout = 0.05
+    while os.stat("page.txt").st_mtime_ns == seen:
+        server.handle_request()
+else:
+    while True:
+        subprocess.run([sys.executable, *sys.argv, "child"])
+        time.sleep(0.3)
+"""
+
+
+def test_a_live_change_that_needs_a_restart_says_so(world: World) -> None:
+    (world.checkout / ".git").rmdir()
+    world.write({"page.txt": "Boats go", "serve.py": RESTARTING})
+    run = f'[[run]]\nname = "quay"\ncommand = "{sys.executable} serve.py {{port}}"\nport = "any"\n'
+    change = '[[smoke]]\nname = "change"\nchange = "page.txt"\nreplace = "Boats"\nby = "Ferries"\n'
+    _, checks, _ = carried_out(world, run + change)
+    assert_seen(checks, {"change": ("passed", "with a restart; the file is as it was")})
 
 
 @pytest.mark.skipif(shutil.which("git") is None, reason="git is not here")

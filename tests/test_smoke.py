@@ -45,6 +45,7 @@ def check_of(run: dict[str, object], name: str) -> dict[str, str]:
         ("", 'get = "/nowhere"', 3, "unsure", "nothing is routed here"),
         ("", 'get = "/"\nstatus = [301, 302]', 1, "failed", "GET /: 200"),
         ("broken", "", 1, "failed", "the server itself says that it failed"),
+        ("debugs", "", 1, "failed", "the server itself says that it failed"),
         ("nothing-routed", "", 3, "unsure", "it answers, but nothing is routed here"),
         # A development server that compiles on the first request answers slowly once: that is time, not failure.
         ("slow-first", "", 0, "passed", "every check passed"),
@@ -263,6 +264,11 @@ def test_keep_tells_where_other_devices_find_it(world: World, behaviours: str, m
     out, _ = process.communicate(timeout=20)
     assert ("passed  reachable" in out) == bool(more and own_addresses())
     assert ("other machines may reach it" in out) == (behaviours == "open" and not more)
+
+
+def test_a_qr_code_is_for_what_is_kept_up(world: World) -> None:
+    ended = world.dokimon("smoke", "--qr")
+    assert ended.status == 2 and "call it with --keep" in ended.err
 
 
 def test_a_qr_code_has_every_module_of_the_code() -> None:

@@ -85,6 +85,8 @@ class Handler(BaseHTTPRequestHandler):
             kind, text = PAGES["/shell"]  # as servers of single-page applications do for what they do not have
         if "broken" in behaviours:
             status = 500
+        if "debugs" in behaviours:
+            status, text = 500, PAGES["/debug"][1]
         if "nothing-routed" in behaviours:
             status = 404
         body = text.encode()

@@ -73,6 +73,8 @@ def smoke(
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
+    if qr and not keep:
+        refuse("--qr draws the address of a run that is kept up: call it with --keep")
     folder = folder_asked(path)
     wishes = Wishes(
         chosen=run or [], every=all_runs, only_plan=show_plan, prepare=not no_prepare, keep=keep, qr=qr, pick=pick,

@@ -42,6 +42,8 @@ def check(origin: str, answer: Answer, wanted: Contents, seconds: float) -> list
         checks += _check_page(wanted, page, answer, explicit)
         if wanted.assets or (wanted.assets is None and success and not error):
             checks += check_assets(origin, answer, seconds)
+    elif answer.is_page and (answer.status or 0) >= 500 and (error := _error_page(answer, read(answer.body))):
+        checks.append(error)  # it says more than the status alone
     elif explicit:
         checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)
     if wanted.assets and not answer.is_page:

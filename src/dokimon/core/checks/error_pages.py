@@ -54,5 +54,5 @@ def recognised(markup: str, page: Page) -> Recognised | None:
         found += [re.search(pattern, words) for pattern in each.words]
         if all(found):
             shown = next((match[0] for match in reversed(found) if match and each.words), "") or page.title or each.name
-            return Recognised(each.name, shown[:160])
+            return Recognised(each.name, " ".join(shown.split())[:160])
     return None
