@@ -31,6 +31,7 @@ PAGES |= {
     "/p.css": ("text/css", "@font-face { font-family: x; src: url('/x.woff2') }"),
     "/boat.png": ("image/png", "PNG"),
     "/x.woff2": ("text/html", "<!doctype html><title>no font"),
+    "/long": ("text/html", "<title>Long</title><p>" + "a" * 60 + "b"),
     "/table": ("text/html", "<title>Table</title><table><tr><td>07:40<tr><td>08:15</table><p class=v>v1.4.0"),
 }
 
