@@ -45,7 +45,8 @@ class Logs:
         if self._folder is None:
             return
         with contextlib.suppress(OSError):
-            for old in sorted(self._folder.glob("*.log"))[:-_KEPT]:
+            kept = [path for path in self._folder.iterdir() if path.suffix in (".log", ".png")]
+            for old in sorted(kept)[:-_KEPT]:
                 old.unlink(missing_ok=True)
             checkouts = sorted(self._folder.parent.iterdir(), key=lambda path: path.stat().st_mtime)
             for folder in checkouts[:-_KEPT_CHECKOUTS]:
