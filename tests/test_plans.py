@@ -233,6 +233,8 @@ JAVA_MAIN = "public class {} {{ public static void main(String[] a) {{}} }}\n"
         ({"go.mod": "module x\n", "cmd/tide/main.go": "package main\nfunc main() {}\n"}, ["go run ./cmd/tide None None"]),
         ({"Gemfile": "gem 'rack'\n", "config.ru": ""}, ["prepare: bundle install --quiet", "bundle exec rackup -o 127.0.0.1 -p '{port}' server 9292"]),
         ({"app.rb": ""}, ["ruby app.rb None None"]),
+        ({"tides.rb": "", "README.md": ""}, ["ruby tides.rb None None"]),
+        ({"tides.rb": "", "lib/x.rb": "", ".ruby-version": "3.1"}, ["ruby tides.rb None None"]),
         ({"Package.swift": 'let package = Package(targets: [.executableTarget(name: "tide")])'}, ["swift run tide None None"]),
         ({"mix.exs": "{:phoenix, \"~> 1.7\"}"}, ["prepare: mix deps.get", "mix phx.server server 4000"]),
         ({"pubspec.yaml": "name: tide\n", "bin/tide.dart": "void main() {}"}, ["prepare: dart pub get", "dart run bin/tide.dart None None"]),

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from pathlib import Path
 
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, RunPlan, Setting, Step
@@ -14,7 +15,7 @@ def plan(setting: Setting) -> Plan | None:
     """Return the plan for a Ruby project, or None when the folder is none."""
     folder = setting.folder
     gemfile = folder / "Gemfile"
-    script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), None)
+    script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), _only_script(folder))
     rack = folder / "config.ru"
     if not gemfile.is_file() and not rack.is_file() and script is None:
         return None
@@ -37,3 +38,14 @@ def plan(setting: Setting) -> Plan | None:
     else:
         return Plan(steps)
     return Plan(steps, (run,))
+
+
+def _only_script(folder: Path) -> Path | None:
+    """Return the one script of a folder that is Ruby's, or that holds nothing else but words on it."""
+    scripts = sorted(folder.glob("*.rb"))
+    if len(scripts) != 1:
+        return None
+    of_ruby = any((folder / name).is_file() for name in ("Gemfile", ".ruby-version"))
+    visible = [path for path in folder.iterdir() if not path.name.startswith(".")]
+    others = [path for path in visible if not path.name.upper().startswith(("README", "LICENSE", "LICENCE"))]
+    return scripts[0] if of_ruby or others == scripts else None
