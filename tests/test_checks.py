@@ -112,7 +112,7 @@ def scene(root: Path, **more: Any) -> Scene:
     if printed:
         output._take(printed.encode(), False)
     return Scene(
-        name="quay", root=root, folder=root, environment=dict(os.environ), halt=threading.Event(), began=0.0,
+        name="quay", root=root, environment=dict(os.environ), halt=threading.Event(),
         output=output, facts=more.pop("facts", {}), evidence=lambda name: None, listening=lambda: more.get("at", ()),
         processes=list, asker=Asker(dict(os.environ), root), cookies=CookieJar(),
         **{key: value for key, value in more.items() if key != "at"},
@@ -268,6 +268,12 @@ def test_what_only_looks_is_looked_at_at_once_and_what_uses_a_value_waits() -> N
         Http(get="/f", needed=True), Http(get="/g"),
     ]  # fmt: skip
     assert [len(batch) for batch in _batches([Asked(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]
+
+
+def test_a_mistake_of_ones_own_in_a_check_loses_no_other(origin: str, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr("dokimon.core.checks.fact.check", lambda wanted, scene: 1 / 0)
+    wrong, right = looked(FactCheck(fact="depth", get="/"), Http(get="/json"), origin=origin)
+    assert (wrong.verdict, right.verdict) == ("unsure", "passed") and "ZeroDivisionError" in wrong.seen
 
 
 def test_what_a_browser_wrote_is_removed_also_after_a_kill(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:

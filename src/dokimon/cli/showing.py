@@ -75,11 +75,6 @@ def folder_asked(path: Path) -> Path:
 
 def _put_back_what_was_left(folder: Path) -> None:
     """Put back files that a check was changing when an earlier Dokimon was killed, and say so."""
-    from dokimon.core.machine.platform import own_folder
-
-    own = own_folder("cache", os.environ)
-    if own is None or not (own / "changes").is_dir():
-        return
     from dokimon.core.checks.journal import put_back
 
     for told in put_back(folder, os.environ):

@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.checks.fact import value_in_file
+from dokimon.core.checks.http import PAGE_TITLE
 from dokimon.core.checks.places import Place, PlaceFault
 from dokimon.core.files import text_of
 from dokimon.core.launching.logs import Logs
@@ -67,7 +68,7 @@ def recall(logs: Logs) -> LastSeen | None:
 
 
 def _seen(run: Run, root: Path) -> Seen:
-    title = next((fact.value for fact in run.facts if fact.name == "title"), None)
+    title = next((fact.value for fact in run.facts if fact.name == PAGE_TITLE), None)
     return Seen(title or None, tuple(sorted({at.address for at in run.listening})), _banner(run, root))
 
 

@@ -13,20 +13,9 @@ from dokimon.core.measures import any_size, seconds
 if TYPE_CHECKING:
     from dokimon.core.settings import Reading
 
-_ONLY_HTTP = (
-    "status",
-    "title",
-    "shows",
-    "hides",
-    "elements",
-    "assets",
-    "headers",
-    "body",
-    "json",
-    "form",
-    "holds",
-    "take",
-)
+_ONLY_HTTP = {
+    "status", "title", "shows", "hides", "elements", "assets", "headers", "body", "json", "form", "holds", "take",
+}  # fmt: skip
 
 
 def read_checks(given: object, reading: Reading) -> list[Wanted]:
@@ -58,7 +47,7 @@ def _no_kind(table: dict[str, Any], index: int, reading: Reading) -> str:
     from dokimon.core.text import nearest
 
     subjects = [key for kind in KINDS for key in kind.keys]
-    if any(key in table for key in _ONLY_HTTP):
+    if _ONLY_HTTP & table.keys():
         return 'a [[smoke]] with status, title, shows or assets also needs "get"'
     for key in table:
         if key not in ("of", "name", "needed", "retries", "pause") and (like := nearest(key, subjects)):
@@ -89,6 +78,12 @@ def _check_values(wanted: Wanted, table: dict[str, Any], kind: Kind, index: int,
         ways = [key for key in ("printed", "get", "file") if key in table]
         if len(ways) != 1:
             reading.fault(at, 'a "fact" stands in one of "printed", "get" and "file"')
+    if kind.name == "artefact" and "kind" in table:
+        from dokimon.core.checks.file_kinds import KINDS as FILE_KINDS
+
+        if table["kind"] not in (*FILE_KINDS, "text"):
+            known = ", ".join([*FILE_KINDS, "text"])
+            reading.fault((*at, "kind"), f'"{table["kind"]}" is no kind of file; there are {known}')
     if kind.name == "live change" and not ("replace" in table and "by" in table):
         reading.fault(at, 'a "change" needs the text to "replace" and the one "by" which')
     if kind.name == "service" and "port" not in table:

@@ -6,7 +6,7 @@ import fnmatch
 import os
 from pathlib import Path
 
-from dokimon.core.checks.file_kinds import KINDS, kind_of_file, machine_of
+from dokimon.core.checks.file_kinds import kind_of_file, machine_of
 from dokimon.core.checks.measuring import within
 from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Wanted
@@ -93,9 +93,8 @@ def _there(pattern: str, found: list[Path], root: Path) -> Check:
 
 def _of_kind(path: Path, wanted: str, root: Path) -> Check:
     kind = kind_of_file(path)
-    right = kind == wanted or (wanted in ("zip", "archive") and kind in KINDS["zip"].also)
     seen = f"{_name(path, root)} is {kind or 'of no kind that is known'}"
-    return Check("kind", "passed" if right else "failed", wanted, seen)
+    return Check("kind", "passed" if kind == wanted else "failed", wanted, seen)
 
 
 def _for_machine(path: Path, wanted: str, root: Path) -> Check:
@@ -167,9 +166,9 @@ def _entries(path: Path) -> list[str] | None:
 
 def _with_parts(path: Path, root: Path) -> Check:
     """See that the scripts, styles and images of a page lie beside it: `/x` is looked for where the page is."""
-    from bs4 import BeautifulSoup
+    from dokimon.core.checks.html import parsed
 
-    soup = BeautifulSoup(path.read_bytes(), "html.parser")
+    soup = parsed(path.read_bytes())
     named = [
         str(tag.get("src") or tag.get("href") or "")
         for tag in soup.select("script[src], link[rel=stylesheet][href], img[src]")

@@ -7,8 +7,9 @@ from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, NamedTuple
 
 from dokimon.core.checks.fetching import Answer, Question, fetch, looks_like_a_page, own_path
+from dokimon.core.checks.html import parsed
 from dokimon.core.report.model import Check, CheckVerdict
-from dokimon.core.text import clean
+from dokimon.core.text import clean, counted
 
 if TYPE_CHECKING:
     from bs4 import Tag
@@ -57,7 +58,7 @@ def check_assets(origin: str, page: Answer, seconds: float) -> list[Check]:
     if len(wrong) > _MOST_TOLD:
         told += f"; the first {_MOST_TOLD} that do not are told"
     right = len(tried) - len(wrong)
-    kinds = [f"{count} {kind}{'s' if count != 1 else ''}" for kind, count in _counted(tried).items()]
+    kinds = [counted(count, kind) for kind, count in _counted(tried).items()]
     seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){told}" if tried else f"none of its own{told}"
     verdict: CheckVerdict = "failed" if wrong else "passed"
     return [Check("parts", verdict, "each loads and is what the page says", seen), *wrong[:_MOST_TOLD]]
@@ -84,9 +85,7 @@ def _load(origin: str, asset: _Asset, seconds: float) -> Answer:
 
 def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
     """Return the run's own parts of the page, and the addresses of those elsewhere; each once, in the page's order."""
-    from bs4 import BeautifulSoup
-
-    soup = BeautifulSoup(page.body, "html.parser")
+    soup = parsed(page.body)
     base_tag = soup.find("base", href=True)
     base = (own_path(str(base_tag["href"]), origin, page.path) if base_tag else None) or page.path
     own: dict[str, _Asset] = {}

@@ -105,6 +105,8 @@ def _rendered(wanted: LiveChange, scene: Scene, path: Path, text: str, name: str
         with _changed(wanted, scene, path, text):
             after = browser.shown_after(scene)
     except RenderFault as fault:
+        if scene.halt.is_set():
+            return _not_shown(scene, name, expected, 0.0)
         return Check(name, "failed", expected, clean(f"{fault}; the file is as it was"))
     except (JournalFault, OSError) as fault:
         return Check(name, "unsure", expected, clean(f"{wanted.change} cannot be changed: {fault}"))

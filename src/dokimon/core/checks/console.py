@@ -10,7 +10,7 @@ from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.wanted import Pattern, Text, Texts, Wanted, texts
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check, CheckVerdict
-from dokimon.core.text import clean
+from dokimon.core.text import clean, counted
 
 _SERVER_SECONDS = "5s"
 _LOOK_EVERY = 0.05
@@ -58,7 +58,9 @@ def check(wanted: Console, scene: Scene) -> list[Check]:
         over = time.monotonic() >= deadline or scene.halt.is_set()
         if over or appeared or not (missing or watching):
             return [*checks, *never]
-        time.sleep(_LOOK_EVERY)
+        known = scene.output.count
+        while scene.output.count == known and time.monotonic() < deadline and not scene.halt.is_set():
+            time.sleep(_LOOK_EVERY)
 
 
 def ending(wanted: Console | None, status: int | None, spent: float) -> list[Check]:
@@ -85,7 +87,7 @@ def unasked(scene: Scene, *, may_be_silent: bool = False) -> list[Check]:
         return [Check("output", "passed", "no uncaught error", "nothing was printed")]
     if not lines:
         return [Check("output", "unsure", "something", "nothing was printed, so nobody can tell what it did")]
-    return [Check("output", "passed", "something, and no uncaught error", f"{lines} line{'s' if lines != 1 else ''}")]
+    return [Check("output", "passed", "something, and no uncaught error", counted(lines, "line"))]
 
 
 def _prints(wanted: Console, text: str, scene: Scene) -> list[Check]:
@@ -104,11 +106,9 @@ def _prints(wanted: Console, text: str, scene: Scene) -> list[Check]:
             checks.append(Check("prints", "passed", expected, clean(f"“{line}”")))
             continue
         if found is None:
-            lines = scene.output.count
             earlier = wanted.in_order and _place(each, text, 0) is not None
-            seen = (
-                "only before it" if earlier else f"not in the {lines} line{'s' if lines != 1 else ''} that it printed"
-            )
+            printed = counted(scene.output.count, "line")
+            seen = "only before it" if earlier else f"not in the {printed} that it printed"
             checks.append(Check("prints", "failed", expected, seen))
             continue
         start, position = found

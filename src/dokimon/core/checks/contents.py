@@ -14,9 +14,7 @@ from dokimon.core.checks.measuring import Measure, judge_value
 from dokimon.core.checks.patterns import PatternFault, find, in_words
 from dokimon.core.checks.wanted import Pattern, Text, Texts, texts
 from dokimon.core.report.model import Check, CheckVerdict
-from dokimon.core.text import clean
-
-__all__ = ["Contents", "SelectorFault", "check", "check_elements", "check_elements_seen", "check_texts"]
+from dokimon.core.text import clean, counted
 
 
 class Contents(msgspec.Struct, frozen=True):
@@ -73,7 +71,7 @@ def _check_page(wanted: Contents, page: Page, answer: Answer, explicit: bool) ->
     checks += check_elements(wanted.elements, answer.text)
     if not explicit:
         count = len(page.words.split())
-        seen = (f"“{page.title}”" if page.title else "no title") + f", {count} word{'s' if count != 1 else ''}"
+        seen = (f"“{page.title}”" if page.title else "no title") + f", {counted(count, 'word')}"
         if not count and page.scripts:
             seen += ": an empty shell that its scripts fill"
         verdict: CheckVerdict = "passed" if page.title or count or page.scripts else "unsure"
@@ -87,7 +85,9 @@ def check_texts(shows: Texts, hides: Texts, markup: str, words: str, where: str 
     for text in texts(shows):
         found = _found(text, markup, words)
         seen = (
-            f"{found} is there" if isinstance(found, str) else f"{len(words.split())} words without it: “{words[:120]}”"
+            f"{found} is there"
+            if isinstance(found, str)
+            else f"{counted(len(words.split()), 'word')} without it: “{words[:120]}”"
         )
         checks.append(_as_check("text", text, where, found, bool(found), seen))
     for text in texts(hides):
@@ -148,7 +148,7 @@ def check_elements_seen(
             checks.append(Check(name, "unsure", "an element", clean(str(found))))
             continue
         count, text = found
-        told = f"{count} element{'s' if count != 1 else ''}"
+        told = counted(count, "element")
         held = f"“{text}”" if count else "no such element"
         if isinstance(expected, int):
             right = count == expected
@@ -157,8 +157,8 @@ def check_elements_seen(
             right = bool(count) and _folded(expected) in _folded(text)
             checks.append(Check(name, "passed" if right else "failed", clean(f"holds “{expected}”"), clean(held)))
         else:
-            counted = expected.number is not None and expected == Measure(number=expected.number)
-            judged = judge_value(count if counted else text, expected)
-            verdict = judged.verdict if count or counted else "failed"
-            checks.append(Check(name, verdict, clean(judged.expected), clean(told if counted else held)))
+            by_count = expected.number is not None and expected == Measure(number=expected.number)
+            judged = judge_value(count if by_count else text, expected)
+            verdict = judged.verdict if count or by_count else "failed"
+            checks.append(Check(name, verdict, clean(judged.expected), clean(told if by_count else held)))
     return checks

@@ -105,8 +105,6 @@ def fetch(origin: str, path: str | Question, *, seconds: float, cookies: Any = N
     }
     # A certificate made for development is not one that this system trusts; only loopback is asked here.
     with httpx.Client(trust_env=False, verify=False, headers=headers, cookies=cookies) as client:
-        if cookies is not None:
-            client.cookies.jar = cookies
         for _ in range(_MOST_REDIRECTS + 1):
             left = seconds - (time.monotonic() - started)
             try:

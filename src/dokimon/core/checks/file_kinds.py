@@ -3,34 +3,25 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import NamedTuple
 
-
-class Kind(NamedTuple):
-    """How a file of this kind begins, and the kinds that are also one."""
-
-    beginnings: tuple[bytes, ...]
-    also: tuple[str, ...] = ()
-
-
-KINDS: dict[str, Kind] = {
-    "elf": Kind((b"\x7fELF",)),
-    "pe": Kind((b"MZ",)),
-    "mach-o": Kind((b"\xcf\xfa\xed\xfe", b"\xce\xfa\xed\xfe", b"\xca\xfe\xba\xbe\x00\x00\x00\x02")),
-    "class": Kind((b"\xca\xfe\xba\xbe",)),
-    "esp-image": Kind((b"\xe9",)),
-    "wasm": Kind((b"\x00asm",)),
-    "zip": Kind((b"PK\x03\x04", b"PK\x05\x06"), also=("zip",)),
-    "gzip": Kind((b"\x1f\x8b",)),
-    "xz": Kind((b"\xfd7zXZ\x00",)),
-    "png": Kind((b"\x89PNG\r\n\x1a\n",)),
-    "jpeg": Kind((b"\xff\xd8\xff",)),
-    "gif": Kind((b"GIF8",)),
-    "pdf": Kind((b"%PDF-",)),
-    "sqlite": Kind((b"SQLite format 3\x00",)),
-    "script": Kind((b"#!",)),
-    "html": Kind((b"<!doctype html", b"<html")),
-    "xml": Kind((b"<?xml",)),
+KINDS: dict[str, tuple[bytes, ...]] = {
+    "elf": (b"\x7fELF",),
+    "pe": (b"MZ",),
+    "mach-o": (b"\xcf\xfa\xed\xfe", b"\xce\xfa\xed\xfe", b"\xca\xfe\xba\xbe\x00\x00\x00\x02"),
+    "class": (b"\xca\xfe\xba\xbe",),
+    "esp-image": (b"\xe9",),
+    "wasm": (b"\x00asm",),
+    "zip": (b"PK\x03\x04", b"PK\x05\x06"),
+    "gzip": (b"\x1f\x8b",),
+    "xz": (b"\xfd7zXZ\x00",),
+    "png": (b"\x89PNG\r\n\x1a\n",),
+    "jpeg": (b"\xff\xd8\xff",),
+    "gif": (b"GIF8",),
+    "pdf": (b"%PDF-",),
+    "sqlite": (b"SQLite format 3\x00",),
+    "script": (b"#!",),
+    "html": (b"<!doctype html", b"<html"),
+    "xml": (b"<?xml",),
 }
 
 # ELF header, e_machine (System V ABI, "ELF Header"); the numbers are those of its registry.
@@ -48,8 +39,8 @@ def kind_of_file(path: Path) -> str | None:
     except OSError:
         return None
     plain = beginning.lstrip().lower()
-    for name, kind in KINDS.items():
-        if beginning.startswith(kind.beginnings) or (name in ("html", "xml") and plain.startswith(kind.beginnings)):
+    for name, beginnings in KINDS.items():
+        if beginning.startswith(beginnings) or (name in ("html", "xml") and plain.startswith(beginnings)):
             return name
     try:
         beginning.decode("utf-8")

@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
+from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
 
 if TYPE_CHECKING:
-    from bs4 import Tag
+    from bs4 import BeautifulSoup, Tag
 
 
 class Page(NamedTuple):
@@ -20,6 +21,15 @@ class SelectorFault(Exception):
     """The text is no CSS selector."""
 
 
+@lru_cache(maxsize=8)
+def parsed(markup: str | bytes) -> BeautifulSoup:
+    """Return the tree of a page, to be read only: several checks look into the same one."""
+    from bs4 import BeautifulSoup
+
+    return BeautifulSoup(markup, "html.parser")
+
+
+@lru_cache(maxsize=8)
 def read(markup: str | bytes) -> Page:
     """Return what is on a page; whatever is wrong with its markup."""
     from bs4 import BeautifulSoup
@@ -34,10 +44,8 @@ def read(markup: str | bytes) -> Page:
 
 def select(markup: str | bytes, selector: str) -> list[Tag]:
     """Return the elements that a CSS selector (W3C Selectors, as soupsieve reads them) means; raises `SelectorFault`."""
-    from bs4 import BeautifulSoup
-
     check_selector(selector)
-    return list(BeautifulSoup(markup, "html.parser").select(selector))
+    return list(parsed(markup).select(selector))
 
 
 def check_selector(selector: str) -> None:

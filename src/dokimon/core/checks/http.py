@@ -20,6 +20,9 @@ from dokimon.core.text import clean
 if TYPE_CHECKING:
     from dokimon.core.checks.contents import Contents
 
+PAGE_TITLE = "page title"
+"""The fact that the root page tells unasked: no word in braces, so that no text of a check is taken for it."""
+
 PAGE_SECONDS = 60.0
 """A development server may compile for a while at the first request: that is time, not failure."""
 
@@ -95,7 +98,7 @@ def check(wanted: Http, scene: Scene) -> list[Check]:
     checks += contents.check(scene.origin, answer, _contents(wanted, scene), PAGE_SECONDS)
     checks += _taken(wanted, answer, scene)
     if wanted.get == "/" and answer.is_page and 200 <= answer.status < 300:
-        scene.facts[scene.name, "title"] = read(answer.body).title or ""
+        scene.facts[scene.name, PAGE_TITLE] = read(answer.body).title or ""
     as_expected = wanted.status is not None or len(checks) > 1
     grade: Grade = "answers" if answer.status >= 400 or not 200 <= answer.status < 300 else "serves"
     if as_expected and all(each.verdict == "passed" for each in checks):

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import shutil
-import sys
 import time
 from collections.abc import Mapping
 from contextlib import ExitStack
@@ -92,9 +91,9 @@ def check(wanted: Rendered, scene: Scene) -> list[Check]:
     )
     if not wanted.errors:
         for kind, wrong in (("console errors", seen["errors"]), ("failed requests", seen["failed"])):
-            said = "; ".join(f"“{each}”" for each in wrong[:_MOST_TOLD])
-            said += f"; {len(wrong) - _MOST_TOLD} more" if len(wrong) > _MOST_TOLD else ""
-            checks.append(Check(kind, "failed" if wrong else "passed", "none", clean(said or "none")))
+            names = "; ".join(f"“{each}”" for each in wrong[:_MOST_TOLD])
+            names += f"; {len(wrong) - _MOST_TOLD} more" if len(wrong) > _MOST_TOLD else ""
+            checks.append(Check(kind, "failed" if wrong else "passed", "none", clean(names or "none")))
     return checks
 
 
@@ -105,12 +104,14 @@ class Awaiting:
     """
 
     def __init__(self, path: str, text: str, scene: Scene, within: float) -> None:
+        from dokimon.core.checks.helper import command_of
         from dokimon.core.launching.output import Output
         from dokimon.core.launching.tree import StartFault, Tree
 
+        self._known = 0
         self._output: Output = Output()
         self._within = within
-        command = _command({**_wish(path, scene), "seconds": within, "change": text})
+        command = command_of("browser", {**_wish(path, scene), "seconds": within, "change": text})
         self._over = ExitStack()
         variables = {**scene.environment, "TMPDIR": str(self._over.enter_context(scratch()))}
         try:
@@ -139,16 +140,19 @@ class Awaiting:
 
     def _line(self, seconds: float, scene: Scene) -> dict[str, Any]:
         """Return the next thing that it says."""
-        known = getattr(self, "_known", 0)
+        import json
+
+        from dokimon.core.checks.helper import said
+
         deadline = time.monotonic() + seconds
         while True:
             over = self._tree.ended or time.monotonic() > deadline or scene.halt.is_set()
             if over and self._tree.ended:
                 self._output.wait(1.0)
-            said = [line for line in self._output.text().splitlines() if line.startswith("{")]
-            if len(said) > known:
-                self._known = known + 1
-                return _understood(said[known])
+            lines = said(self._output.text())
+            if len(lines) > self._known:
+                self._known += 1
+                return _understood(json.loads(lines[self._known - 1]))
             if over:
                 raise RenderFault("the browser ended, or was too slow")
             time.sleep(0.01)
@@ -163,26 +167,17 @@ def look(
     path: str, scene: Scene, wanted: list[str], selectors: list[str], within: float, picture: Path | None
 ) -> dict[str, Any]:  # fmt: skip
     """Open `path` of the run in a browser, wait for texts and elements, and return what was seen; raises `RenderFault`."""
-    from dokimon.core.launching.output import Output
-    from dokimon.core.launching.to_end import run_to_end
-    from dokimon.core.launching.tree import StartFault
+    from dokimon.core.checks.helper import HelperFault, ask
 
     wish = _wish(path, scene) | {"seconds": within, "texts": wanted, "selectors": selectors}
     if picture:
         picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         wish["picture"] = str(picture)
-    output = Output()
-    root = Path(scene.root.anchor)
     try:
         with scratch() as temporary:
-            variables = {**scene.environment, "TMPDIR": str(temporary)}
-            end = run_to_end(_command(wish), root, variables, output, within + _START_SECONDS, scene.halt)
-    except StartFault as fault:
+            return _understood(ask("browser", wish, scene, within + _START_SECONDS, TMPDIR=str(temporary)))
+    except HelperFault as fault:
         raise RenderFault(str(fault)) from None
-    line = next((line for line in reversed(output.text().splitlines()) if line.startswith("{")), None)
-    if line is None:
-        raise RenderFault(f"the browser {end.reason}")
-    return _understood(line)
 
 
 def _wish(path: str, scene: Scene) -> dict[str, Any]:
@@ -195,18 +190,8 @@ def _wish(path: str, scene: Scene) -> dict[str, Any]:
     return {"browser": browser, "origin": scene.origin, "path": scene.filled(path), "texts": [], "selectors": []}
 
 
-def _command(wish: dict[str, Any]) -> list[str]:
-    import json
-
-    # Isolated (-I), so that no module of the checkout is taken for one of ours.
-    return [sys.executable, "-I", "-m", "dokimon.core.checks.browser", json.dumps(wish)]
-
-
-def _understood(line: str) -> dict[str, Any]:
-    """Return what the browser's process says it saw; raises `RenderFault` where it saw nothing."""
-    import json
-
-    seen: dict[str, Any] = json.loads(line)
+def _understood(seen: dict[str, Any]) -> dict[str, Any]:
+    """Return what the browser's process saw; raises `RenderFault` where it saw nothing."""
     if "absent" in seen:
         raise RenderFault("a browser is here, its driver is not: pip install 'dokimon[browser]'", absent=True)
     if "fault" in seen:

@@ -7,8 +7,10 @@ import shutil
 import subprocess
 from collections.abc import Mapping
 from pathlib import Path
+from stat import S_ISREG
 
 _SECONDS = 30.0
+_LARGEST = 4 * 1024 * 1024
 
 
 class RepositoryFault(Exception):
@@ -36,7 +38,7 @@ def differing(root: Path, environment: Mapping[str, str], path: str | None = Non
     if ended.returncode:
         said = ended.stderr.decode("utf-8", "replace").strip().splitlines()
         raise RepositoryFault(said[0] if said else "it is in no repository of git's")
-    top = _top(git, root, variables)
+    top = root if (root / ".git").exists() else _top(git, root, variables)
     found = {}
     for entry in ended.stdout.decode("utf-8", "surrogateescape").split("\0"):
         if len(entry) > 3:
@@ -55,8 +57,13 @@ def _top(git: str, root: Path, variables: Mapping[str, str]) -> Path:
 
 
 def _mark(file: Path) -> str:
+    """Return what tells the contents of a file from others: of a large one its size and time must do."""
+    import hashlib
+
     try:
         stat = file.lstat()
+        if S_ISREG(stat.st_mode) and stat.st_size <= _LARGEST:
+            return hashlib.blake2b(file.read_bytes(), digest_size=16).hexdigest()
     except OSError:
         return "gone"
     return f"{stat.st_size} {stat.st_mtime_ns}"

@@ -26,10 +26,8 @@ class Scene(msgspec.Struct, frozen=True, kw_only=True):
 
     name: str
     root: Path
-    folder: Path
     environment: Mapping[str, str]
     halt: threading.Event
-    began: float
     output: Output
     facts: MutableMapping[tuple[str, str], Any]
     evidence: Callable[[str], Path | None]

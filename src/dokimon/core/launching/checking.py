@@ -2,15 +2,15 @@
 
 from __future__ import annotations
 
-import contextlib
+import re
 import threading
+from collections import Counter
 from collections.abc import Callable
 from pathlib import Path
-from typing import Any, Literal
+from typing import Literal
 
 import msgspec
 
-from dokimon.core.checks import kind_of
 from dokimon.core.checks.carrying_out import Asked, carry_out_checks
 from dokimon.core.checks.console import Console, ending, unasked
 from dokimon.core.checks.measuring import as_text
@@ -21,7 +21,7 @@ from dokimon.core.launching.readiness import State
 from dokimon.core.launching.sockets import addresses_for_others, listeners, strangers
 from dokimon.core.launching.stopping import Stopped
 from dokimon.core.launching.tree import Tree, how_ended
-from dokimon.core.planning.plan import SERVED, RunPlan
+from dokimon.core.planning.plan import RunPlan
 from dokimon.core.report.model import Check, CheckVerdict, Fact, Run, Stranger
 from dokimon.core.text import clean
 
@@ -142,7 +142,7 @@ def check_server(run: Run, plan: RunPlan, state: State, tree: Tree, halt: thread
 
 def _with_usual(plan: RunPlan, url: str | None) -> tuple[Asked, ...]:
     """Return the checks of a server: where none asks it for anything, its root page is looked at too."""
-    if url is None or any(kind_of(each.wanted).name in SERVED for each in plan.checks):
+    if url is None or plan.serves:
         return plan.checks
     from dokimon.core.checks.http import Http
 
@@ -185,10 +185,10 @@ def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
     if run.kind != "server":
         return run
     wanted = _wanted_exit(plan)
-    if (wanted is not None and run.url is None) or (wanted is not None and run.verdict == "passed"):
+    if wanted is not None:
         ends = ending(wanted, exit_status, stopped.seconds)
         run = msgspec.structs.replace(run, checks=(*run.checks, *ends))
-        if ends[0].verdict == "failed":
+        if ends[0].verdict == "failed" and run.verdict == "passed":
             run = changed(run, "failed", _said(ends[0]))
     known = {(stranger.port, stranger.pid) for stranger in run.strangers}
     held = [
@@ -207,24 +207,17 @@ def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
     return changed(run, "failed", f"stops: {seen}") if verdict == "failed" else run
 
 
-def cookie_jar() -> Any:
-    """Return a jar for the cookies of one run; None where the standard library's cannot be had."""
-    with contextlib.suppress(ImportError):
-        from http.cookiejar import CookieJar
-
-        return CookieJar()
-    return None
-
-
 def evidence_beside(log: Path | None) -> Callable[[str], Path | None]:
     """Return what gives the file for a proof of some name: it lies beside the log of the run."""
-    import re
+    given: Counter[str] = Counter()
 
     def path(name: str) -> Path | None:
         if log is None:
             return None
         stem, _, ending = name.rpartition(".")
         plain = re.sub(r"[^\w-]+", "-", stem).strip("-")[:60] or "proof"
-        return log.with_name(f"{log.stem}-{plain}.{ending}")
+        given[plain] += 1
+        number = f"-{given[plain]}" if given[plain] > 1 else ""
+        return log.with_name(f"{log.stem}-{plain}{number}.{ending}")
 
     return path

@@ -168,7 +168,7 @@ class Output:
     def line_with(self, text: str) -> str | None:
         """Return the first line that holds `text`, from all that was printed, however much; None where none does."""
         wanted = text.encode()
-        if self.log is None:
+        if self.log is None or self._size <= _MOST_TEXT:  # `text` has all of it
             return None
         with contextlib.suppress(OSError), self.log.open("rb") as file:
             while piece := file.readlines(_PIECE):

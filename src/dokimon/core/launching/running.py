@@ -3,8 +3,8 @@
 from __future__ import annotations
 
 import threading
-import time
 from collections.abc import Callable, Mapping
+from http.cookiejar import CookieJar
 from pathlib import Path
 from typing import Any
 
@@ -17,7 +17,6 @@ from dokimon.core.launching.checking import (
     after_stop,
     changed,
     check_server,
-    cookie_jar,
     evidence_beside,
     holder,
     judge_start,
@@ -131,14 +130,14 @@ def _carried_out(
 
 def _scenes(plan: RunPlan, around: Surroundings, variables: Mapping[str, str], tree: Tree, port: int | None) -> SceneOf:
     """Return what makes the scene of the run's checks, once more is known of it."""
-    cookies, began = cookie_jar(), time.time()
+    cookies, evidence = CookieJar(), evidence_beside(around.logs.path(plan.name))
 
     def scene(**more: Any) -> Scene:
         url = (more.get("origin") or "").rstrip("/")
         words = {**around.words, **({"port": str(port)} if port is not None else {}), **({"url": url} if url else {})}
         return Scene(
-            name=plan.name, root=around.root, folder=plan.folder, environment=variables, halt=around.halt, began=began,
-            output=tree.output, facts=around.facts, evidence=evidence_beside(around.logs.path(plan.name)),
+            name=plan.name, root=around.root, environment=variables, halt=around.halt,
+            output=tree.output, facts=around.facts, evidence=evidence,
             listening=lambda: listeners(tree.processes()), processes=tree.processes,
             asker=Asker(variables, around.root), cookies=cookies, words=words, display=variables.get("DISPLAY"), **more,
         )  # fmt: skip

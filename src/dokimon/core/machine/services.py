@@ -48,8 +48,11 @@ def greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
 
 
 def is_the_product(name: str, product: str) -> bool:
-    """Whether a service that was asked for by `name` is the product that greeted (`postgres` is PostgreSQL)."""
-    return _SAME.get(name.lower(), name.lower()) == product.lower()
+    """Whether a service that was asked for by `name` is the product that greeted (`postgres` is PostgreSQL).
+
+    `http` asks for no product: whatever speaks it will do.
+    """
+    return name.lower() == "http" or _SAME.get(name.lower(), name.lower()) == product.lower()
 
 
 _PRODUCTS = {

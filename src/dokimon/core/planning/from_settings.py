@@ -13,7 +13,7 @@ from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Source
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.measures import seconds
-from dokimon.core.planning.plan import PROGRAM_SECONDS, SERVED, PlanFault, RunPlan, Setting, Step, TargetPlan
+from dokimon.core.planning.plan import PROGRAM_SECONDS, PlanFault, RunPlan, Setting, Step, TargetPlan, asks_a_server
 from dokimon.core.settings import Prepare, Run, Serial, Settings, Target
 
 
@@ -121,7 +121,7 @@ def _run(
     environment: dict[str, str],
 ) -> RunPlan:
     checks = checks_of(run.name, settings)
-    serves = any(kind_of(each.wanted).name in SERVED for each in checks)
+    serves = asks_a_server(checks)
     ends = any(
         getattr(each.wanted, "exit", None) is not None and kind_of(each.wanted).name == "console" for each in checks
     )

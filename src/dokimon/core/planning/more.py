@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import sys
+from pathlib import Path
 
 from dokimon.core.checks.artefact import Artefact
 from dokimon.core.checks.carrying_out import Asked
@@ -84,32 +85,16 @@ def firmware(setting: Setting) -> Plan | None:
     folder = setting.folder
     lists = folder / "CMakeLists.txt"
 
-    def made(*patterns: str) -> tuple[Asked, ...]:
-        return tuple(Asked(Artefact(built=pattern)) for pattern in patterns)
+    def built(command: tuple[str, ...], asked_by: Path, *images: str) -> Plan:
+        checks = tuple(Asked(Artefact(built=pattern)) for pattern in images)
+        source = setting.source(asked_by)
+        return Plan((), (RunPlan("firmware", command, folder, source, kind="program", within=1800, checks=checks),))
 
     if "tools/cmake/project.cmake" in text_of(lists):
-        run = RunPlan(
-            "firmware",
-            ("idf.py", "build"),
-            folder,
-            setting.source(lists),
-            kind="program",
-            within=1800,
-            checks=made("build/*.elf", "build/*.bin"),
-        )
-        return Plan((), (run,))
+        return built(("idf.py", "build"), lists, "build/*.elf", "build/*.bin")
     platformio = folder / "platformio.ini"
     if platformio.is_file():
-        run = RunPlan(
-            "firmware",
-            ("pio", "run"),
-            folder,
-            setting.source(platformio),
-            kind="program",
-            within=1800,
-            checks=made(".pio/build/*/firmware.*"),
-        )
-        return Plan((), (run,))
+        return built(("pio", "run"), platformio, ".pio/build/*/firmware.*")
     return None
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import shlex
+from collections.abc import Iterable
 from pathlib import Path
 from typing import Literal
 
@@ -96,10 +97,15 @@ class RunPlan(msgspec.Struct, frozen=True):
     @property
     def serves(self) -> bool:
         """Whether something is asked of it that only a server answers."""
-        return any(kind_of(each.wanted).name in SERVED for each in self.checks)
+        return asks_a_server(self.checks)
 
 
-SERVED = ("http", "rendered page", "exposure")
+def asks_a_server(checks: Iterable[Asked]) -> bool:
+    """Whether one of these asks for something that only a server answers."""
+    return any(kind_of(each.wanted).name in _SERVED for each in checks)
+
+
+_SERVED = ("http", "rendered page", "exposure")
 """The kinds of check that ask a server."""
 
 

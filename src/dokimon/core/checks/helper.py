@@ -1,0 +1,45 @@
+"""Looking with a helper in a process of its own: a browser or a display that hangs or dies takes nobody with it."""
+
+from __future__ import annotations
+
+import json
+import sys
+from collections.abc import Mapping
+from pathlib import Path
+from typing import Any
+
+from dokimon.core.checks.scene import Scene
+
+
+class HelperFault(Exception):
+    """The helper said nothing; the text says why."""
+
+
+def command_of(module: str, wish: Mapping[str, Any]) -> list[str]:
+    """Return the command that starts a helper of this package with its wish."""
+    # Isolated (-I), so that no module of the checkout is taken for one of ours.
+    return [sys.executable, "-I", "-m", f"dokimon.core.checks.{module}", json.dumps(wish)]
+
+
+def ask(module: str, wish: Mapping[str, Any], scene: Scene, within: float, **variables: str) -> dict[str, Any]:
+    """Run a helper to its end and return the object of JSON that it writes; raises `HelperFault`."""
+    from dokimon.core.launching.output import Output
+    from dokimon.core.launching.to_end import run_to_end
+    from dokimon.core.launching.tree import StartFault
+
+    output = Output()
+    root = Path(scene.root.anchor)
+    try:
+        end = run_to_end(command_of(module, wish), root, {**scene.environment, **variables}, output, within, scene.halt)
+    except StartFault as fault:
+        raise HelperFault(str(fault)) from None
+    lines = said(output.text())
+    if not lines:
+        raise HelperFault(f"the helper {end.reason}")
+    seen: dict[str, Any] = json.loads(lines[-1])
+    return seen
+
+
+def said(text: str) -> list[str]:
+    """Return the lines of what a helper printed that are objects of JSON."""
+    return [line for line in text.splitlines() if line.startswith("{")]
