@@ -398,7 +398,7 @@ get = "/"
     expected: Expected = {
         "loopback": ("passed", "127.0.0.1"),
         "elsewhere": ("failed", "not meant: 127.0.0.1"),
-        "its own service": ("passed", "BaseHTTP answers"),
+        "its own service": ("passed", "BaseHTTP"),
         "no database": ("failed", "nothing answers"),
         "wrong product": ("unsure", "no answer of Redis"),
         "unknown product": ("unsure", "does not know the protocol"),
