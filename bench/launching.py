@@ -12,10 +12,10 @@ import threading
 import time
 from pathlib import Path
 
-from dokimon.core.launching.output import Output
-from dokimon.core.launching.readiness import Awaited, wait_until_up
-from dokimon.core.launching.stopping import stop
-from dokimon.core.launching.tree import Tree
+from dokimon.core.processes.output import Output
+from dokimon.core.processes.readiness import Awaited, wait_until_up
+from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.tree import Tree
 
 _SERVER = """
 import sys, time

@@ -14,7 +14,7 @@ import tempfile
 import time
 from pathlib import Path
 
-from dokimon.core.verifying import verify
+from dokimon.core.jobs.verify import verify
 from dokimon.demo.sample import FERRIES, copy_sample
 
 _PYTHON = sys.executable

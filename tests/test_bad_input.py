@@ -11,16 +11,16 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import World
-from dokimon.core.declarations.manifest import LARGEST_BYTES, Manifest, ManifestFault, open_manifest
-from dokimon.core.declarations.text_reading import matches, properties
 from dokimon.core.declarations.walking import walk
-from dokimon.core.declarations.xml_reading import as_xml
-from dokimon.core.declarations.yaml_reading import as_yaml
+from dokimon.core.reading.manifest import LARGEST_BYTES, Manifest, ManifestFault, open_manifest
+from dokimon.core.reading.text import matches, properties
+from dokimon.core.reading.xml import as_xml
+from dokimon.core.reading.yaml import as_yaml
 from dokimon.core.text import as_shown, clean, nearest, without_sequences
 
 
 def manifest(text: str) -> Manifest:
-    return Manifest("/x/file", "file", text, Path("/x"))
+    return Manifest(location="/x/file", name="file", text=text, root=Path("/x"))
 
 
 @pytest.mark.parametrize(
@@ -175,11 +175,11 @@ def test_broken_files_beside_each_other_hide_nothing(world: World) -> None:
 @given(st.text(max_size=200))
 def test_any_text_at_all_is_read_or_refused(text: str) -> None:
     """Every reader, on text that nobody meant for it: a list of requirements or a `ManifestFault`, never another error."""
-    from dokimon.core.declarations import ECOSYSTEMS
+    from dokimon.core.declarations.ecosystems import ECOSYSTEMS
 
     for ecosystem in ECOSYSTEMS:
         for name, read in ecosystem.READERS.items():
-            made = Manifest(f"/nowhere/{name.replace('*', 'x')}", name, text, Path("/nowhere"))
+            made = Manifest(location=f"/nowhere/{name.replace('*', 'x')}", name=name, text=text, root=Path("/nowhere"))
             try:
                 assert isinstance(read(made), list)
             except ManifestFault as fault:

@@ -18,22 +18,22 @@ from typing import Any
 import pytest
 
 from dokimon.core.checks import http
-from dokimon.core.checks.carrying_out import Asked, _batches, carry_out_checks
+from dokimon.core.checks.carrying_out import PlannedCheck, _batches, carry_out_checks
 from dokimon.core.checks.certificate import check_certificate
 from dokimon.core.checks.command import Command
 from dokimon.core.checks.console import Console
+from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.error_pages import error_pages, recognised
 from dokimon.core.checks.fact import FactCheck, SameAs
 from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
 from dokimon.core.checks.html import read
 from dokimon.core.checks.http import Http
 from dokimon.core.checks.measuring import Measure, judge_value
-from dokimon.core.checks.places import Place, PlaceFault, pointed
-from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.scratch import scratch
-from dokimon.core.checks.wanted import Pattern, Wanted
-from dokimon.core.launching.output import Output
+from dokimon.core.checks.spec import CheckSpec, Pattern
+from dokimon.core.checks.value_places import Place, PlaceFault, pointed
 from dokimon.core.machine.asking import Asker
+from dokimon.core.processes.output import Output
 from dokimon.core.report.model import Check
 
 ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
@@ -105,13 +105,13 @@ def origin() -> Iterator[str]:
     server.server_close()
 
 
-def scene(root: Path, **more: Any) -> Scene:
+def scene(root: Path, **more: Any) -> CheckContext:
     """What a check may look at, in a test: a run that is called `quay`."""
     printed: str = more.pop("printed", "")
     output = Output()
     if printed:
         output._take(printed.encode(), False)
-    return Scene(
+    return CheckContext(
         name="quay", root=root, environment=dict(os.environ), halt=threading.Event(),
         output=output, facts=more.pop("facts", {}), evidence=lambda name: None, listening=lambda: more.get("at", ()),
         processes=list, asker=Asker(dict(os.environ), root), cookies=CookieJar(),
@@ -119,9 +119,9 @@ def scene(root: Path, **more: Any) -> Scene:
     )  # fmt: skip
 
 
-def looked(*wanted: Wanted, root: Path = Path("/"), **more: Any) -> tuple[Check, ...]:
+def looked(*wanted: CheckSpec, root: Path = Path("/"), **more: Any) -> tuple[Check, ...]:
     """Carry out checks one after the other as a run's are, and return what was seen."""
-    seen = carry_out_checks([Asked(each) for each in wanted], scene(root, **more))
+    seen = carry_out_checks([PlannedCheck(each) for each in wanted], scene(root, **more))
     assert seen is not None
     return seen
 
@@ -267,7 +267,7 @@ def test_what_only_looks_is_looked_at_at_once_and_what_uses_a_value_waits() -> N
         Command(command="true"), Http(get="/e"), FactCheck(fact="v", get="/"), FactCheck(fact="w", get="/", same_as=SameAs(fact="v")),
         Http(get="/f", needed=True), Http(get="/g"),
     ]  # fmt: skip
-    assert [len(batch) for batch in _batches([Asked(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]
+    assert [len(batch) for batch in _batches([PlannedCheck(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]
 
 
 def test_a_mistake_of_ones_own_in_a_check_loses_no_other(origin: str, monkeypatch: pytest.MonkeyPatch) -> None:

@@ -9,9 +9,11 @@ import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from dokimon.core.declarations import read_declarations
 from dokimon.core.declarations.checkout import find_checkout
-from dokimon.core.declarations.manifest import LARGEST_BYTES, json_line, toml_line
+from dokimon.core.declarations.declared import read_declarations
+from dokimon.core.reading.json_places import json_line
+from dokimon.core.reading.manifest import LARGEST_BYTES
+from dokimon.core.reading.toml_lines import toml_line
 
 PACKAGE = """{
   "name": "board",

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import pytest
 
-from dokimon.core.launching.diagnosis import diagnose, known_causes
+from dokimon.core.diagnosis.diagnosing import diagnose, known_causes
 
 SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.shown]
 NOT_SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.not_shown]

@@ -55,25 +55,30 @@ def test_a_run_that_behaves_oddly(
 
 def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, monkeypatch: Any) -> None:
     from dokimon.core.checks import http
-    from dokimon.core.launching.logs import Logs
-    from dokimon.core.launching.running import Surroundings, carry_out
-    from dokimon.core.launching.watching import Watcher
-    from dokimon.core.planning.plan import RunPlan, Source
+    from dokimon.core.planning.plan import RunPlan
+    from dokimon.core.processes.logs import Logs
+    from dokimon.core.processes.watching import Watcher
+    from dokimon.core.smoking.running import RunContext, carry_out
+    from dokimon.core.source import Source
 
     monkeypatch.setattr(http, "PAGE_SECONDS", 1.0)
     command = (sys.executable, str(STANDINS / "odd.py"), "answers-then-hangs", str(free_port))
-    plan = RunPlan("quay", command, world.checkout, Source("x", 1, ""), kind="server")
-    around = Surroundings(
-        world.environment, threading.Event(), Watcher(), Logs(world.checkout, world.environment), world.checkout
+    plan = RunPlan(name="quay", command=command, folder=world.checkout, source=Source("x", 1, ""), kind="server")
+    around = RunContext(
+        environment=world.environment,
+        halt=threading.Event(),
+        watcher=Watcher(),
+        logs=Logs(world.checkout, world.environment),
+        root=world.checkout,
     )
     run = carry_out(plan, around)
     assert run.verdict == "failed" and "no answer within 1 s" in run.reason
 
 
 def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_port: int, monkeypatch: Any) -> None:
-    from dokimon.core.launching import stopping
-    from dokimon.core.launching.output import Output
-    from dokimon.core.launching.tree import Tree
+    from dokimon.core.processes import stopping
+    from dokimon.core.processes.output import Output
+    from dokimon.core.processes.tree import Tree
 
     monkeypatch.setattr(stopping, "_STEPS", tuple((number, 0.4) for number, _ in stopping._STEPS))
     command = [sys.executable, str(STANDINS / "odd.py"), "ignores-all", str(free_port)]

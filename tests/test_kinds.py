@@ -14,8 +14,8 @@ from typing import Any
 import pytest
 
 from conftest import STANDINS, World, report_in
-from dokimon.core.declarations.manifest import Manifest
-from dokimon.core.settings import read_settings
+from dokimon.core.reading.manifest import Manifest
+from dokimon.core.settings.read import read_settings
 
 Expected = dict[str, tuple[str, str]]
 """By the full name of a check: its verdict, and a part of what was seen."""
@@ -649,7 +649,9 @@ def test_each_example_of_the_documentation_can_be_read() -> None:
     examples = [part.split("```", 1)[0] for part in text.split("```toml\n")[1:]]
     for example in examples:
         run = "" if "[[run]]" in example else '[[run]]\nname = "quay-display"\ncommand = "true"\n'
-        manifest = Manifest("dokimon.toml", "dokimon.toml", "format = 1\n" + run + example, Path("/"))
+        manifest = Manifest(
+            location="dokimon.toml", name="dokimon.toml", text="format = 1\n" + run + example, root=Path("/")
+        )
         assert read_settings(manifest).run, example
     assert len(examples) == 14
 

@@ -10,9 +10,11 @@ from typing import Any
 import pytest
 
 from conftest import World
-from dokimon.core.agreement import agreements
-from dokimon.core.declarations import ECOSYSTEMS, manifest_names
-from dokimon.core.declarations.requirement import Source, requirement
+from dokimon.core.declarations.declared import manifest_names
+from dokimon.core.declarations.ecosystems import ECOSYSTEMS
+from dokimon.core.declarations.requirement import requirement
+from dokimon.core.judging.agreement import agreements
+from dokimon.core.source import Source
 
 LOCK = json.dumps({"lockfileVersion": 3, "packages": {"node_modules/tern": {"engines": {"node": ">=20"}}}})
 POM = """<?xml version="1.0"?>

@@ -10,13 +10,14 @@ from pathlib import Path
 import pytest
 
 from conftest import World
-from dokimon.core.declarations.manifest import Manifest
-from dokimon.core.launching.logs import Logs
-from dokimon.core.planning import make_plan
-from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanFault, Setting, shown
+from dokimon.core.planning.making import make_plan
+from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanContext, PlanFault, shown
+from dokimon.core.processes.logs import Logs
+from dokimon.core.reading.manifest import Manifest
 from dokimon.core.report.model import Run
-from dokimon.core.seen import remember
-from dokimon.core.settings import Settings, read_settings
+from dokimon.core.settings.model import Settings
+from dokimon.core.settings.read import read_settings
+from dokimon.core.smoking.seen import remember
 
 BUILD = '[build-system]\nrequires = ["hatchling"]\n'
 
@@ -26,10 +27,15 @@ def plan_of(folder: Path, files: dict[str, str], chosen: list[str] | None = None
         path = folder / name
         path.parent.mkdir(parents=True, exist_ok=True)
         path.write_text(content)
-    setting = Setting(folder, folder, {"PATH": "/usr/bin", **environment}, {"python": "/usr/bin/python3"})
+    setting = PlanContext(
+        root=folder,
+        folder=folder,
+        environment={"PATH": "/usr/bin", **environment},
+        tools={"python": "/usr/bin/python3"},
+    )
     written = folder / "dokimon.toml"
     settings = (
-        read_settings(Manifest(str(written), "dokimon.toml", written.read_text(), folder))
+        read_settings(Manifest(location=str(written), name="dokimon.toml", text=written.read_text(), root=folder))
         if written.exists()
         else Settings()
     )
@@ -339,7 +345,7 @@ def test_init_proposes_what_the_last_smoke_check_saw(world: World) -> None:
     assert 'title = "Quay 7"' in shown and 'listens = ["127.0.0.1"]' in shown and "strike the rest" in shown
     log = world.checkout / "x.log"
     log.write_text("starting\nSaltmarsh board v1.4.0 is up\n")
-    run = Run("pages", "x", "server", "passed", "", log=str(log))
+    run = Run(name="pages", command="x", kind="server", verdict="passed", reason="", log=str(log))
     remember([run], world.checkout, Logs(world.checkout, world.environment))
     shown = world.dokimon("init", "--show").out
     assert "printed = 'board v?(\\d\\S*)'" in shown and 'same_as = {file = "package.json", at = "/version"}' in shown

@@ -9,16 +9,17 @@ from pathlib import Path
 import jsonschema
 import pytest
 
-from dokimon.core.declarations.manifest import Manifest
 from dokimon.core.measures import seconds
-from dokimon.core.settings import SettingsFault, read_settings
-from dokimon.core.settings_schema import SCHEMA_FILE, schema
+from dokimon.core.reading.manifest import Manifest
+from dokimon.core.settings.read import read_settings
+from dokimon.core.settings.schema import SCHEMA_FILE, schema
+from dokimon.core.settings.tables import SettingsFault
 
 RUN = '[[run]]\nname = "board"\ncommand = "x"\n'
 
 
 def manifest(text: str) -> Manifest:
-    return Manifest("dokimon.toml", "dokimon.toml", text, Path())
+    return Manifest(location="dokimon.toml", name="dokimon.toml", text=text, root=Path())
 
 
 @pytest.mark.parametrize(

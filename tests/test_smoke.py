@@ -22,11 +22,11 @@ import pytest
 
 from conftest import STANDINS, World, processes_of, report_in
 from dokimon.cli.qr_code import drawn
-from dokimon.core.declarations.manifest import open_manifest
-from dokimon.core.launching.logs import Logs
-from dokimon.core.launching.running import Surroundings, carry_out
-from dokimon.core.launching.sockets import own_addresses
-from dokimon.core.launching.watching import Watcher
+from dokimon.core.processes.logs import Logs
+from dokimon.core.processes.sockets import own_addresses
+from dokimon.core.processes.watching import Watcher
+from dokimon.core.reading.manifest import open_manifest
+from dokimon.core.smoking.running import RunContext, carry_out
 
 
 def check_of(run: dict[str, object], name: str) -> dict[str, str]:
@@ -387,16 +387,20 @@ def test_runs_are_carried_out_as_dokimon_toml_says(world: World) -> None:
 
 def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
     from dokimon.core.planning import plan
-    from dokimon.core.planning.from_settings import runs
-    from dokimon.core.settings import read_settings
+    from dokimon.core.planning.configured import runs
+    from dokimon.core.settings.read import read_settings
 
     world.write({"dokimon.toml": RUNS})
     manifest = open_manifest(world.checkout / "dokimon.toml", world.checkout)
-    setting = plan.Setting(world.checkout, world.checkout, world.environment, {})
+    setting = plan.PlanContext(root=world.checkout, folder=world.checkout, environment=world.environment, tools={})
     made = {run.name: run for run in runs(read_settings(manifest), setting, {"python": sys.executable}, {})}
     short = msgspec.structs.replace(made["ends"], within=0.5)
-    around = Surroundings(
-        world.environment, threading.Event(), Watcher(), Logs(world.checkout, world.environment), world.checkout
+    around = RunContext(
+        environment=world.environment,
+        halt=threading.Event(),
+        watcher=Watcher(),
+        logs=Logs(world.checkout, world.environment),
+        root=world.checkout,
     )
     ended = carry_out(short, around)
     assert (ended.verdict, ended.reason) == ("failed", "did not end within 0.5 s") and ended.stopped_by == "SIGINT"

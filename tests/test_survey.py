@@ -8,7 +8,8 @@ from pathlib import Path
 import pytest
 
 from conftest import World, surveyed, surveyor
-from dokimon.core.machine import places, unrunnable
+from dokimon.core.machine import search_path as places
+from dokimon.core.machine import unrunnable
 from dokimon.core.machine.catalogue import Catalogue, find_tool
 from dokimon.core.machine.components import same_name
 
@@ -58,7 +59,7 @@ def test_why_a_file_cannot_be_run(
     else:
         path.write_bytes(content)
         path.chmod(mode)
-    fault = unrunnable.fault_of(path, world.environment)
+    fault = unrunnable.why_unrunnable(path, world.environment)
     assert (fault.kind if fault else None) == kind, fault
     if fault is None:
         return

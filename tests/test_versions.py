@@ -10,8 +10,9 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
-from dokimon.core.versions import VersionFault, admits, compiled
+from dokimon.core.versions import admits, compiled
 from dokimon.core.versions.common import in_common
+from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.composer import COMPOSER
 from dokimon.core.versions.orders.dart import DART
 from dokimon.core.versions.orders.dotted import DOTTED

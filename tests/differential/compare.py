@@ -18,7 +18,8 @@ from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
 
-from dokimon.core.versions import VersionFault, admits, compiled
+from dokimon.core.versions import admits, compiled
+from dokimon.core.versions.faults import VersionFault
 
 HERE = Path(__file__).parent
 TABLES = HERE.parent / "answers"

@@ -54,11 +54,12 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     import os
     import sys
 
-    from dokimon.cli.screen import draw_verify
-    from dokimon.cli.screen_smoke import draw_smoke
+    from dokimon.cli.screen.common import draw_verify
+    from dokimon.cli.screen.smoke import draw_smoke
     from dokimon.cli.showing import console
-    from dokimon.cli.smoke import Wishes, smoke_in
-    from dokimon.core import verifying
+    from dokimon.cli.smoke import Showing, smoke_in
+    from dokimon.core.jobs.smoke import SmokeOptions
+    from dokimon.core.jobs.verify import verify, verify_report
     from dokimon.core.report.outcome import exit_status
     from dokimon.demo.sample import DEVICES, copy_sample, with_own_python
 
@@ -68,11 +69,11 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     screen = console(sys.stdout, no_color)
     screen.print(_DEVICES if sample == DEVICES else _SAMPLE)
     screen.rule("dokimon verify", style="dim")
-    verified = verifying.verify_report(verifying.verify(folder, os.environ), strict=False)
+    verified = verify_report(verify(folder, os.environ), strict=False)
     draw_verify(screen, verified, quiet=False, verbose=False)
     screen.print("" if sample == DEVICES else _VERIFIED)
     screen.rule("dokimon smoke", style="dim")
-    smoked = smoke_in(folder, Wishes(quiet=not sys.stderr.isatty(), no_color=no_color))
+    smoked = smoke_in(folder, SmokeOptions(), Showing(quiet=not sys.stderr.isatty(), no_color=no_color))
     draw_smoke(screen, smoked, quiet=False, verbose=False)
     if sample == DEVICES:
         screen.print(_DEVICES_BROKEN if broken else _DEVICES_SMOKED)

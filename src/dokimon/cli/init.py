@@ -22,27 +22,28 @@ def init(
 
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import folder_asked, refuse, refusing
-    from dokimon.core import smoking, verifying
     from dokimon.core.declarations.checkout import SETTINGS_FILE
-    from dokimon.core.initial import settings_text
-    from dokimon.core.launching.logs import Logs
+    from dokimon.core.jobs.init import settings_text
+    from dokimon.core.jobs.smoke import plan_context_of, plan_smoke
+    from dokimon.core.jobs.verify import verify
     from dokimon.core.planning.plan import Plan, PlanFault
-    from dokimon.core.seen import recall
+    from dokimon.core.processes.logs import Logs
+    from dokimon.core.smoking.seen import recall
     from dokimon.core.text import counted
 
     folder = folder_asked(path)
     with refusing(), abandoning():
-        verified = verifying.verify(folder, os.environ)
+        verified = verify(folder, os.environ)
     target = verified.checkout.root / SETTINGS_FILE
     if target.exists() and not show:
         refuse(f"{target} is there already; dokimon init --show prints what would be written without it")
-    setting = smoking.setting_of(verified, os.environ)
+    plan_context = plan_context_of(verified, os.environ)
     try:
-        plan = smoking.plan_smoke(verified, os.environ, (), every=True)
+        plan = plan_smoke(verified, os.environ, (), every=True)
     except PlanFault:
         plan = Plan()
     last = recall(Logs(verified.checkout.root, os.environ))
-    text = settings_text(verified, plan, setting, last)
+    text = settings_text(verified, plan, plan_context, last)
     if show:
         print(text, end="")
         return

@@ -32,18 +32,20 @@ def needs(
 
     Exit status 1: they contradict each other. Nothing of this machine is looked at.
     """
+    import os
+
     from dokimon.cli.showing import deliver, folder_asked, refusing
-    from dokimon.core import verifying
+    from dokimon.core.jobs.needs import declare, needs_report
     from dokimon.core.report.outcome import exit_status
 
     folder = folder_asked(path)
     with refusing():
-        report = verifying.needs_report(verifying.declare(folder))
+        report = needs_report(declare(folder, os.environ))
     if check_readme:
         raise typer.Exit(_check_readme(report))
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen_needs import draw_needs
+        from dokimon.cli.screen.needs import draw_needs
 
         draw_needs(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 
@@ -53,7 +55,7 @@ def needs(
 
 def _check_readme(report: Report) -> int:
     """Say in what the README's table differs from the files; return the exit status."""
-    from dokimon.core.declarations.manifest import ManifestFault, open_manifest
+    from dokimon.core.reading.manifest import ManifestFault, open_manifest
     from dokimon.core.report.as_markdown import compare_readme
 
     root = Path(report.project.root)

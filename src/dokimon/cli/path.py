@@ -27,14 +27,15 @@ def path(
 
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import folder_asked, refuse, refusing
-    from dokimon.core import pathing, verifying
+    from dokimon.core.jobs.path import route_of
+    from dokimon.core.jobs.verify import verify
     from dokimon.core.machine.shell import put_first, shell_in_use
 
     if shell not in (None, "posix", "fish", "powershell"):
         refuse(f"{shell!r} is no shell that is known here; there are posix, fish and powershell")
     folder = folder_asked(path)
     with refusing(), abandoning():
-        route = pathing.folders_first(verifying.verify(folder, os.environ))
+        route = route_of(verify(folder, os.environ))
     if route.folders:
         print(put_first(route.folders, shell or shell_in_use(os.environ)))
     for sentence in route.without:

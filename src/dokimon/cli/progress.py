@@ -10,7 +10,7 @@ from collections.abc import Callable
 from types import TracebackType
 from typing import TYPE_CHECKING
 
-from dokimon.core.launching.watching import Watcher
+from dokimon.core.processes.watching import Watcher
 
 if TYPE_CHECKING:
     from rich.live import Live

@@ -91,13 +91,15 @@ def refuse(says: str) -> NoReturn:
 def refusing() -> Iterator[None]:
     """End a call whose `dokimon.toml` or own catalogue cannot be used: a line for each fault, status 2."""
     from dokimon.core.machine.catalogue import CatalogueFault
-    from dokimon.core.settings import SettingsFault
+    from dokimon.core.settings.tables import SettingsFault
 
     try:
         yield
     except SettingsFault as fault:
-        for each in fault.faults:
-            print(f"{fault.file}:{each.line}: {each.says}", file=sys.stderr)
+        for problem in fault.problems:
+            print(f"{fault.file}:{problem.line}: {problem.says}", file=sys.stderr)
+            for line in problem.marked:
+                print(f"    {line}", file=sys.stderr)
         raise typer.Exit(2) from None
     except CatalogueFault as fault:
         refuse(str(fault))

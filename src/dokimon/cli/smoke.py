@@ -24,7 +24,8 @@ if TYPE_CHECKING:
     import threading
 
     from dokimon.cli.progress import Progress
-    from dokimon.core.launching.tree import Tree
+    from dokimon.core.jobs.smoke import SmokeOptions
+    from dokimon.core.processes.tree import Tree
     from dokimon.core.report.model import Report, Run
 
 
@@ -67,6 +68,7 @@ def smoke(
     This runs the project's own code: calling it is the consent.
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
+    from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.planning.plan import PlanFault
     from dokimon.core.report.outcome import exit_status
@@ -76,19 +78,19 @@ def smoke(
     if qr and not keep:
         refuse("--qr draws the address of a run that is kept up: call it with --keep")
     folder = folder_asked(path)
-    wishes = Wishes(
-        chosen=run or [], every=all_runs, only_plan=show_plan, prepare=not no_prepare, keep=keep, qr=qr, pick=pick,
-        anyway=anyway, strict=strict, quiet=quiet, follow=follow, no_color=no_color,
-    )  # fmt: skip
+    options = SmokeOptions(
+        runs=tuple(run or ()), every=all_runs, prepare=not no_prepare, pick=pick, anyway=anyway, strict=strict
+    )
+    showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
     try:
         with refusing():
-            report = smoke_in(folder, wishes)
+            report = _planned(folder, run or (), pick) if show_plan else smoke_in(folder, options, showing)
     except PlanFault as fault:
         refuse(str(fault))
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen_plan import draw_plan
-        from dokimon.cli.screen_smoke import draw_smoke
+        from dokimon.cli.screen.plan import draw_plan
+        from dokimon.cli.screen.smoke import draw_smoke
 
         if show_plan:
             draw_plan(console, report)  # type: ignore[arg-type]
@@ -99,53 +101,51 @@ def smoke(
     raise typer.Exit(0 if show_plan else exit_status(report, strict))
 
 
-class Wishes(NamedTuple):
-    """How a smoke check is wanted: the options of the command, by what they do."""
+class Showing(NamedTuple):
+    """How the work is shown meanwhile, and whether the last run is kept up for somebody to look at."""
 
-    chosen: Sequence[str] = ()
-    every: bool = False
-    only_plan: bool = False
-    prepare: bool = True
     keep: bool = False
     qr: bool = False
-    pick: bool = False
-    anyway: bool = False
-    strict: bool = False
     quiet: bool = False
     follow: bool = False
     no_color: bool = False
 
 
-def smoke_in(folder: Path, wishes: Wishes) -> Report:
+def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
     """Smoke-check the project in `folder` with progress on standard error, and return the report.
 
     Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
     """
     import os
 
+    import msgspec
+
     from dokimon.cli.interruption import interruptible
     from dokimon.cli.progress import watch
-    from dokimon.core import smoking, verifying
-    from dokimon.core.report.outcome import verdict_of_findings
+    from dokimon.core.jobs.smoke import smoke
 
-    strict = wishes.strict
-    quiet = wishes.quiet or wishes.only_plan
-    with interruptible() as halt, watch(quiet=quiet, follow=wishes.follow, no_color=wishes.no_color) as progress:
-        progress.stage("verify", "reading the checkout and asking this machine's tools")
-        verified = verifying.verify(folder, os.environ, pick=wishes.pick)
-        if wishes.only_plan:
-            plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=True)
-            return smoking.plan_report(verified, plan)
-        if verdict_of_findings(verified.findings, strict) != "met" and not wishes.anyway:
-            return smoking.smoke_report(
-                verified, smoking.Done(), strict=strict, interrupted=halt.is_set(), stopped_early=True
-            )
-        plan = smoking.plan_smoke(verified, verified.environment, wishes.chosen, every=wishes.every)
-        keeping = _Keeping(halt, progress, wishes.qr) if wishes.keep else None
-        around = smoking.surroundings(verified, halt, progress)
-        done = smoking.smoke(plan, around, keeping, prepare_first=wishes.prepare)
-        interrupted = halt.is_set() and not (keeping and keeping.asked_to_stop)
-        return smoking.smoke_report(verified, done, strict=strict, interrupted=interrupted)
+    with (
+        interruptible() as halt,
+        watch(quiet=showing.quiet, follow=showing.follow, no_color=showing.no_color) as progress,
+    ):
+        keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
+        report = smoke(folder, os.environ, options, halt, progress, keeping)
+    if keeping and keeping.asked_to_stop:
+        return msgspec.structs.replace(report, interrupted=False)
+    return report
+
+
+def _planned(folder: Path, chosen: Sequence[str], pick: bool) -> Report:
+    """Return the plan for the project in `folder` as a report; raises as `smoke_in` does."""
+    import os
+
+    from dokimon.cli.interruption import abandoning
+    from dokimon.core.jobs.smoke import plan_report, plan_smoke
+    from dokimon.core.jobs.verify import verify
+
+    with abandoning():
+        verified = verify(folder, os.environ, pick=pick)
+    return plan_report(verified, plan_smoke(verified, verified.environment, chosen, every=True))
 
 
 class _Keeping:
@@ -172,7 +172,7 @@ class _Keeping:
     def _tell_other_devices(self, run: Run) -> None:
         """Say where other devices find a run that is meant to be reached by them (`expose = true`)."""
         from dokimon.cli.qr_code import drawn
-        from dokimon.core.launching.sockets import addresses_for_others
+        from dokimon.core.processes.sockets import addresses_for_others
 
         addresses = addresses_for_others(run) if run.exposure_meant else ()
         for address in addresses:

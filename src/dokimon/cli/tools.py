@@ -38,12 +38,13 @@ def tools(
 
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
-    from dokimon.core import surveying
+    from dokimon.core.jobs import tools as job
+    from dokimon.core.jobs.workspace import open_workspace
     from dokimon.core.text import nearest
 
     folder_asked(Path.cwd())
     with refusing():
-        here = surveying.known_here(os.environ)
+        here = open_workspace(Path.cwd(), os.environ)
         known = here.catalogue.names()
         for name in names or ():
             if name not in known:
@@ -51,10 +52,10 @@ def tools(
                 refuse(f"the catalogue has no tool {name!r}" + (f"; did you mean {like!r}?" if like else ""))
         with abandoning():
             with_parts = bool(names) or verbose
-            report = surveying.tools_report(here, names or known, os.environ, with_parts=with_parts, fresh=fresh)
+            report = job.tools_report(here, names or known, os.environ, with_parts=with_parts, fresh=fresh)
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen_tools import draw_tools
+        from dokimon.cli.screen.tools import draw_tools
 
         draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 

@@ -38,19 +38,19 @@ def verify(
 
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import deliver, folder_asked, refusing
-    from dokimon.core import verifying
+    from dokimon.core.jobs import verify as job
     from dokimon.core.report.outcome import exit_status
 
     folder = folder_asked(path)
     if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
-        threading.Thread(target=import_module, args=("dokimon.cli.screen",), daemon=True).start()
+        threading.Thread(target=import_module, args=("dokimon.cli.screen.common",), daemon=True).start()
     with refusing(), abandoning():
-        verified = verifying.verify(folder, os.environ, fresh=fresh, pick=pick)
-    report = verifying.verify_report(verified, strict)
+        verified = job.verify(folder, os.environ, fresh=fresh, pick=pick)
+    report = job.verify_report(verified, strict)
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen import draw_verify
+        from dokimon.cli.screen.common import draw_verify
 
         draw_verify(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 

@@ -4,12 +4,15 @@ from __future__ import annotations
 
 import fnmatch
 import os
+from collections.abc import Iterator
 from pathlib import Path
+from typing import ClassVar
 
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.file_kinds import KINDS as FILE_KINDS
 from dokimon.core.checks.file_kinds import kind_of_file, machine_of
 from dokimon.core.checks.measuring import within
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.files import inside
 from dokimon.core.measures import any_size
 from dokimon.core.report.model import Check, CheckVerdict
@@ -19,13 +22,15 @@ _MOST_FILES = 20_000
 _MOST_ENTRIES = 100_000
 
 
-class Artefact(Wanted, frozen=True, kw_only=True):
+class Artefact(CheckSpec, frozen=True, kw_only=True):
     """`built = "dist/*.js"`: one or several patterns below the root, each of which must match a file that is not empty.
 
     `kind` is what they are (`elf`, `zip`, `png`, …), `machine` what an ELF file is for, `newer_than` files or folders that
     none of them may be older than, `size` bounds for all together, `entries` patterns for what an archive holds. With
     `parts`, a page must find the scripts, styles and images that it names beside itself.
     """
+
+    kind_name: ClassVar[str] = "artefact"
 
     built: str | list[str] = []
     kind: str | None = None
@@ -35,36 +40,58 @@ class Artefact(Wanted, frozen=True, kw_only=True):
     entries: list[str] = []
     parts: bool = False
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return "built " + ", ".join(self.patterns)
 
-def title(wanted: Artefact) -> str:
-    """Return what the check is called where nobody named it."""
-    return "built " + ", ".join([wanted.built] if isinstance(wanted.built, str) else wanted.built)
+    @property
+    def patterns(self) -> list[str]:
+        """The patterns, one or several, as several."""
+        return [self.built] if isinstance(self.built, str) else self.built
+
+    def problems(self) -> Iterator[tuple[str, str]]:
+        """The kind of file must be one that can be told."""
+        if self.kind is not None and self.kind not in (*FILE_KINDS, "text"):
+            known = ", ".join([*FILE_KINDS, "text"])
+            yield "kind", f'"{self.kind}" is not a kind of file that Dokimon can tell; there are {known}'
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: Artefact, scene: Scene) -> list[Check]:
+def _look(spec: Artefact, context: CheckContext) -> list[Check]:
     """Look at the files."""
     found: list[Path] = []
     checks: list[Check] = []
-    for pattern in [wanted.built] if isinstance(wanted.built, str) else wanted.built:
-        mine = _matching(scene.root, scene.filled(pattern))
+    for pattern in spec.patterns:
+        mine = _matching(context.root, context.filled(pattern))
         found += [path for path in mine if path not in found]
-        checks.append(_there(pattern, mine, scene.root))
+        checks.append(_there(pattern, mine, context.root))
     if not found:
         return checks
-    if wanted.kind is not None:
-        checks += [_of_kind(path, wanted.kind, scene.root) for path in found]
-    if wanted.machine is not None:
-        checks += [_for_machine(path, wanted.machine, scene.root) for path in found]
-    if wanted.newer_than:
-        checks.append(_newer(found, wanted.newer_than, scene.root))
-    if wanted.size is not None:
+    if spec.kind is not None:
+        checks += [_of_kind(path, spec.kind, context.root) for path in found]
+    if spec.machine is not None:
+        checks += [_for_machine(path, spec.machine, context.root) for path in found]
+    if spec.newer_than:
+        checks.append(_newer(found, spec.newer_than, context.root))
+    if spec.size is not None:
         total = sum(path.stat().st_size for path in found)
-        right = within(total, wanted.size, any_size)
-        checks.append(Check("size", "passed" if right else "failed", wanted.size, f"{total:,} bytes".replace(",", " ")))
-    if wanted.entries:
-        checks += [_holds(path, pattern, scene.root) for path in found for pattern in wanted.entries]
-    if wanted.parts:
-        checks += [_with_parts(path, scene.root) for path in found]
+        right = within(total, spec.size, any_size)
+        checks.append(
+            Check(
+                name="size",
+                verdict="passed" if right else "failed",
+                expected=spec.size,
+                seen=f"{total:,} bytes".replace(",", " "),
+            )
+        )
+    if spec.entries:
+        checks += [_holds(path, pattern, context.root) for path in found for pattern in spec.entries]
+    if spec.parts:
+        checks += [_with_parts(path, context.root) for path in found]
     return checks
 
 
@@ -84,23 +111,32 @@ def _there(pattern: str, found: list[Path], root: Path) -> Check:
     name = clean(f"built {pattern}", 100)
     empty = [path for path in found if not path.stat().st_size]
     if not found:
-        return Check(name, "failed", "a file that is not empty", "no such file in the checkout")
+        return Check(
+            name=name, verdict="failed", expected="a file that is not empty", seen="no such file in the checkout"
+        )
     if empty:
-        return Check(name, "failed", "a file that is not empty", f"{_name(empty[0], root)} is empty")
+        return Check(
+            name=name, verdict="failed", expected="a file that is not empty", seen=f"{_name(empty[0], root)} is empty"
+        )
     one = f"{_name(found[0], root)}, {found[0].stat().st_size} bytes"
-    return Check(name, "passed", "a file that is not empty", one if len(found) == 1 else f"{len(found)} files")
+    return Check(
+        name=name,
+        verdict="passed",
+        expected="a file that is not empty",
+        seen=one if len(found) == 1 else f"{len(found)} files",
+    )
 
 
-def _of_kind(path: Path, wanted: str, root: Path) -> Check:
+def _of_kind(path: Path, spec: str, root: Path) -> Check:
     kind = kind_of_file(path)
     seen = f"{_name(path, root)} is {kind or 'of no kind that is known'}"
-    return Check("kind", "passed" if kind == wanted else "failed", wanted, seen)
+    return Check(name="kind", verdict="passed" if kind == spec else "failed", expected=spec, seen=seen)
 
 
-def _for_machine(path: Path, wanted: str, root: Path) -> Check:
+def _for_machine(path: Path, spec: str, root: Path) -> Check:
     machine = machine_of(path)
     seen = f"{_name(path, root)} is for {machine}" if machine else f"{_name(path, root)} does not say"
-    return Check("machine", "passed" if machine == wanted else "failed", wanted, seen)
+    return Check(name="machine", verdict="passed" if machine == spec else "failed", expected=spec, seen=seen)
 
 
 def _newer(found: list[Path], than: list[str], root: Path) -> Check:
@@ -113,12 +149,22 @@ def _newer(found: list[Path], than: list[str], root: Path) -> Check:
                 newest = (time, path)
     expected = f"newer than {', '.join(than)}"
     if newest is None:
-        return Check("current", "unsure", clean(expected), f"there is nothing at {clean(', '.join(than))}")
+        return Check(
+            name="current",
+            verdict="unsure",
+            expected=clean(expected),
+            seen=f"there is nothing at {clean(', '.join(than))}",
+        )
     old = [path for path in found if path.stat().st_mtime_ns < newest[0]]
     if old:
         seen = f"{_name(old[0], root)} is older than {_name(newest[1], root)}"
-        return Check("current", "failed", clean(expected), seen)
-    return Check("current", "passed", clean(expected), f"newer than {_name(newest[1], root)}, the newest of them")
+        return Check(name="current", verdict="failed", expected=clean(expected), seen=seen)
+    return Check(
+        name="current",
+        verdict="passed",
+        expected=clean(expected),
+        seen=f"newer than {_name(newest[1], root)}, the newest of them",
+    )
 
 
 def _files_of(path: Path, root: Path) -> list[Path]:
@@ -138,10 +184,15 @@ def _holds(path: Path, pattern: str, root: Path) -> Check:
     expected = clean(f"holds {pattern}")
     entries = _entries(path)
     if entries is None:
-        return Check("entries", "failed", expected, f"{_name(path, root)} is no archive that can be read")
+        return Check(
+            name="entries",
+            verdict="failed",
+            expected=expected,
+            seen=f"{_name(path, root)} is no archive that can be read",
+        )
     found = [entry for entry in entries if fnmatch.fnmatchcase(entry, pattern)]
     seen = f"{clean(found[0], 100)}" if len(found) == 1 else f"{len(found)} of {len(entries)} entries"
-    return Check("entries", "passed" if found else "failed", expected, seen)
+    return Check(name="entries", verdict="passed" if found else "failed", expected=expected, seen=seen)
 
 
 def _entries(path: Path) -> list[str] | None:
@@ -185,4 +236,4 @@ def _with_parts(path: Path, root: Path) -> Check:
         if gone
         else f"all {len(local)} are there"
     )
-    return Check("parts", verdict, "all that the page names", seen)
+    return Check(name="parts", verdict=verdict, expected="all that the page names", seen=seen)

@@ -6,7 +6,7 @@ import re
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, NamedTuple
 
-from dokimon.core.checks.fetching import Answer, Question, fetch, looks_like_a_page, own_path
+from dokimon.core.checks.fetching import Request, Response, fetch, looks_like_a_page, own_path
 from dokimon.core.checks.html import parsed
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
@@ -38,7 +38,7 @@ class _Asset(NamedTuple):
     path: str
 
 
-def check_assets(origin: str, page: Answer, seconds: float) -> list[Check]:
+def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     """Load what `page` names, at most `seconds` each; return one check for all, and one more for each that is wrong.
 
     Only the run's own origin is asked; what lies elsewhere is counted, not fetched. Fonts are those of its own styles.
@@ -61,29 +61,32 @@ def check_assets(origin: str, page: Answer, seconds: float) -> list[Check]:
     kinds = [counted(count, kind) for kind, count in _counted(tried).items()]
     seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){told}" if tried else f"none of its own{told}"
     verdict: CheckVerdict = "failed" if wrong else "passed"
-    return [Check("parts", verdict, "each loads and is what the page says", seen), *wrong[:_MOST_TOLD]]
+    return [
+        Check(name="parts", verdict=verdict, expected="each loads and is what the page says", seen=seen),
+        *wrong[:_MOST_TOLD],
+    ]
 
 
-def _counted(tried: list[tuple[_Asset, Answer]]) -> dict[str, int]:
+def _counted(tried: list[tuple[_Asset, Response]]) -> dict[str, int]:
     counted: dict[str, int] = {}
     for asset, _ in tried:
         counted[asset.kind] = counted.get(asset.kind, 0) + 1
     return counted
 
 
-def _loaded(origin: str, assets: list[_Asset], seconds: float) -> list[Answer]:
+def _loaded(origin: str, assets: list[_Asset], seconds: float) -> list[Response]:
     if not assets:
         return []
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
         return list(pool.map(lambda each: _load(origin, each, seconds), assets))
 
 
-def _load(origin: str, asset: _Asset, seconds: float) -> Answer:
-    question = Question(asset.path, accept=_ACCEPTS[asset.kind], purpose=asset.kind)
+def _load(origin: str, asset: _Asset, seconds: float) -> Response:
+    question = Request(path=asset.path, accept=_ACCEPTS[asset.kind], purpose=asset.kind)
     return fetch(origin, question, seconds=seconds)
 
 
-def _named(origin: str, page: Answer) -> tuple[list[_Asset], list[str]]:
+def _named(origin: str, page: Response) -> tuple[list[_Asset], list[str]]:
     """Return the run's own parts of the page, and the addresses of those elsewhere; each once, in the page's order."""
     soup = parsed(page.body)
     base_tag = soup.find("base", href=True)
@@ -123,7 +126,7 @@ def _part(tag: Tag) -> tuple[str, str] | None:
     return None
 
 
-def _fonts(origin: str, loaded: zip[tuple[_Asset, Answer]]) -> list[_Asset]:
+def _fonts(origin: str, loaded: zip[tuple[_Asset, Response]]) -> list[_Asset]:
     """Return the fonts that the page's own styles name (CSS Fonts 4 §4.3)."""
     found: dict[str, _Asset] = {}
     for asset, answer in loaded:
@@ -135,7 +138,7 @@ def _fonts(origin: str, loaded: zip[tuple[_Asset, Answer]]) -> list[_Asset]:
     return list(found.values())
 
 
-def _check(asset: _Asset, answer: Answer) -> Check | None:
+def _check(asset: _Asset, answer: Response) -> Check | None:
     """Return what is wrong with a part, or None."""
     wrong = _wrong(asset, answer)
     if wrong is None:
@@ -144,10 +147,10 @@ def _check(asset: _Asset, answer: Answer) -> Check | None:
         clean(f"{asset.kind} {asset.address}", 120),
         f"a{'n' if asset.kind == 'image' else ''} {asset.kind}",
     )
-    return Check(name, "failed", expected, clean(wrong), answer.seconds)
+    return Check(name=name, verdict="failed", expected=expected, seen=clean(wrong), seconds=answer.seconds)
 
 
-def _wrong(asset: _Asset, answer: Answer) -> str | None:
+def _wrong(asset: _Asset, answer: Response) -> str | None:
     if answer.status is None:
         return answer.fault or "nothing came back"
     if answer.elsewhere:

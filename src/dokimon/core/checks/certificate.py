@@ -28,7 +28,9 @@ def check_certificate(origin: str) -> list[Check]:
     try:
         held = _certificate(where.hostname, where.port or 443)
     except (OSError, ValueError) as wrong:
-        return [Check("certificate", "unsure", expected, clean(f"it cannot be read: {wrong}"))]
+        return [
+            Check(name="certificate", verdict="unsure", expected=expected, seen=clean(f"it cannot be read: {wrong}"))
+        ]
     until = ssl.cert_time_to_seconds(held["notAfter"])
     begins = ssl.cert_time_to_seconds(held["notBefore"])
     names = [value for kind, value in held.get("subjectAltName", ()) if kind in ("DNS", "IP Address")]
@@ -42,7 +44,7 @@ def check_certificate(origin: str) -> list[Check]:
         seen = f"it has expired: {seen}"
     elif distrust is not None:
         seen += ", which is accepted here on loopback; a browser asks"
-    return [Check("certificate", verdict, expected, clean(seen))]
+    return [Check(name="certificate", verdict=verdict, expected=expected, seen=clean(seen))]
 
 
 def _name(held: dict[str, Any], which: str) -> str:

@@ -3,13 +3,15 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from pathlib import Path
+from typing import ClassVar
 
+from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import fetch
 from dokimon.core.checks.journal import Change, JournalFault
 from dokimon.core.checks.repository import RepositoryFault, differing
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.files import inside
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
@@ -20,13 +22,16 @@ _LOOK_EVERY = 0.05
 _ANSWER_SECONDS = 10.0
 
 
-class LiveChange(Wanted, frozen=True, kw_only=True):
+class LiveChange(CheckSpec, frozen=True, kw_only=True):
     """`change = "src/board.js"`: there, `replace` a text `by` another one, and see it `within` a time.
 
     Where it must be seen: in the answer to `get`, on the page that `render` opens in a browser, or among the lines that
     the run prints (`prints`, by default none). `shows` is what must be seen there, the new text itself by default. A file
     with uncommitted changes is only touched with `dirty = true`.
     """
+
+    kind_name: ClassVar[str] = "live change"
+    must_finish: ClassVar[bool] = True
 
     change: str = ""
     replace: str = ""
@@ -38,141 +43,164 @@ class LiveChange(Wanted, frozen=True, kw_only=True):
     within: str = "10s"
     dirty: bool = False
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return f"live change of {self.change}"
 
-def title(wanted: LiveChange) -> str:
-    """Return what the check is called where nobody named it."""
-    return f"live change of {wanted.change}"
+    def problems(self) -> Iterator[tuple[str, str]]:
+        """What is replaced, and by what, must both be said."""
+        if not self.replace or not self.by:
+            yield "", 'a "change" needs the text to "replace" and the text to replace it "by"'
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: LiveChange, scene: Scene) -> list[Check]:
+def _look(spec: LiveChange, context: CheckContext) -> list[Check]:
     """Change the file, look, put it back."""
-    name = clean(title(wanted), 100)
-    where = (wanted.prints and "its output") or wanted.render or wanted.get or "/"
-    expected = clean(f"“{_sign(wanted)}” in {where} within {wanted.within}")
+    name = clean(spec.default_name, 100)
+    where = (spec.prints and "its output") or spec.render or spec.get or "/"
+    expected = clean(f"“{_sign(spec)}” in {where} within {spec.within}")
     try:
-        path, text = _file(wanted, scene)
+        path, text = _file(spec, context)
     except _NotToBeChanged as fault:
-        return [Check(name, "failed", expected, clean(str(fault)))]
-    if wanted.render:
-        return [_rendered(wanted, scene, path, text, name, expected)]
-    if _is_shown(wanted, scene):
-        return [Check(name, "unsure", expected, _BEFORE.format(clean(_sign(wanted), 80)))]
-    before = {(at.pid, at.port) for at in scene.listening()}
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(str(fault)))]
+    if spec.render:
+        return [_rendered(spec, context, path, text, name, expected)]
+    if _is_shown(spec, context):
+        return [Check(name=name, verdict="unsure", expected=expected, seen=_BEFORE.format(clean(_sign(spec), 80)))]
+    before = {(at.pid, at.port) for at in context.listening()}
     try:
-        with _changed(wanted, scene, path, text) as change:
+        with _changed(spec, context, path, text) as change:
             began = time.monotonic()
-            shown = _wait(wanted, scene, until=True)
+            shown = _wait(spec, context, until=True)
             spent = round(time.monotonic() - began, 3)
             change.undo()
     except (JournalFault, OSError) as fault:
-        return [Check(name, "unsure", expected, clean(f"{wanted.change} cannot be changed: {fault}"))]
+        return [
+            Check(
+                name=name, verdict="unsure", expected=expected, seen=clean(f"{spec.change} cannot be changed: {fault}")
+            )
+        ]
     if not shown:
-        return [_not_shown(scene, name, expected, spent)]
+        return [_not_shown(context, name, expected, spent)]
     # What the run has made of the change must not stay when the file is back.
-    gone = bool(wanted.prints) or _wait(wanted, scene, until=False)
-    restarted = before and before != {(at.pid, at.port) for at in scene.listening()}
+    gone = bool(spec.prints) or _wait(spec, context, until=False)
+    restarted = before and before != {(at.pid, at.port) for at in context.listening()}
     seen = f"shown after {spent:.2f} s{', with a restart' if restarted else ''}; the file is as it was"
     if not gone:
         seen += ", but it is still shown"
-    return [Check(name, "passed", expected, seen, spent)]
+    return [Check(name=name, verdict="passed", expected=expected, seen=seen, seconds=spent)]
 
 
 _BEFORE = "“{}” is there before anything was changed, so nothing would be shown by it"
 
 
-def _changed(wanted: LiveChange, scene: Scene, path: Path, text: str) -> Change:
-    return Change(path, scene.root, text.replace(wanted.replace, wanted.by).encode(), scene.environment)
+def _changed(spec: LiveChange, context: CheckContext, path: Path, text: str) -> Change:
+    return Change(path, context.root, text.replace(spec.replace, spec.by).encode(), context.environment)
 
 
-def _not_shown(scene: Scene, name: str, expected: str, spent: float) -> Check:
-    if scene.halt.is_set():
-        return Check(name, "unsure", expected, "interrupted; the file is as it was")
-    return Check(name, "failed", expected, f"not shown after {spent:.1f} s; the file is as it was", spent)
+def _not_shown(context: CheckContext, name: str, expected: str, spent: float) -> Check:
+    if context.halt.is_set():
+        return Check(name=name, verdict="unsure", expected=expected, seen="interrupted; the file is as it was")
+    return Check(
+        name=name,
+        verdict="failed",
+        expected=expected,
+        seen=f"not shown after {spent:.1f} s; the file is as it was",
+        seconds=spent,
+    )
 
 
-def _rendered(wanted: LiveChange, scene: Scene, path: Path, text: str, name: str, expected: str) -> Check:
+def _rendered(spec: LiveChange, context: CheckContext, path: Path, text: str, name: str, expected: str) -> Check:
     """Look with a browser, which has the page open before anything is changed."""
     from dokimon.core.checks.rendered import Awaiting, RenderFault
 
-    sign = scene.filled(_sign(wanted))
+    sign = context.filled(_sign(spec))
     try:
-        browser = Awaiting(wanted.render or "/", sign, scene, seconds(wanted.within))
+        browser = Awaiting(spec.render or "/", sign, context, seconds(spec.within))
     except RenderFault as fault:
-        return Check(name, "skipped" if fault.absent else "failed", expected, clean(str(fault)))
+        return Check(
+            name=name, verdict="skipped" if fault.absent else "failed", expected=expected, seen=clean(str(fault))
+        )
     try:
         if browser.before:
-            return Check(name, "unsure", expected, _BEFORE.format(clean(sign, 80)))
-        with _changed(wanted, scene, path, text):
-            after = browser.shown_after(scene)
+            return Check(name=name, verdict="unsure", expected=expected, seen=_BEFORE.format(clean(sign, 80)))
+        with _changed(spec, context, path, text):
+            after = browser.shown_after(context)
     except RenderFault as fault:
-        if scene.halt.is_set():
-            return _not_shown(scene, name, expected, 0.0)
-        return Check(name, "failed", expected, clean(f"{fault}; the file is as it was"))
+        if context.halt.is_set():
+            return _not_shown(context, name, expected, 0.0)
+        return Check(name=name, verdict="failed", expected=expected, seen=clean(f"{fault}; the file is as it was"))
     except (JournalFault, OSError) as fault:
-        return Check(name, "unsure", expected, clean(f"{wanted.change} cannot be changed: {fault}"))
+        return Check(
+            name=name, verdict="unsure", expected=expected, seen=clean(f"{spec.change} cannot be changed: {fault}")
+        )
     finally:
         browser.close()
     if after is None:
-        return _not_shown(scene, name, expected, seconds(wanted.within))
+        return _not_shown(context, name, expected, seconds(spec.within))
     seen = f"shown after {after:.2f} s in the page that was open; the file is as it was"
-    return Check(name, "passed", expected, seen, after)
+    return Check(name=name, verdict="passed", expected=expected, seen=seen, seconds=after)
 
 
 class _NotToBeChanged(Exception):
     """Why the file is not to be touched."""
 
 
-def _file(wanted: LiveChange, scene: Scene) -> tuple[Path, str]:
+def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
     """Return the file and its text; raises `_NotToBeChanged`."""
-    path = scene.root / wanted.change
-    if not inside(path, scene.root):
-        raise _NotToBeChanged(f"{wanted.change} leads out of the checkout")
+    path = context.root / spec.change
+    if not inside(path, context.root):
+        raise _NotToBeChanged(f"{spec.change} leads out of the checkout")
     try:
         if not path.is_file():
-            raise _NotToBeChanged(f"there is no file {wanted.change}")
+            raise _NotToBeChanged(f"there is no file {spec.change}")
         data = path.read_bytes()
     except OSError as wrong:
-        raise _NotToBeChanged(f"{wanted.change} cannot be read: {wrong.strerror}") from None
+        raise _NotToBeChanged(f"{spec.change} cannot be read: {wrong.strerror}") from None
     if len(data) > _LARGEST or b"\0" in data:
-        raise _NotToBeChanged(f"{wanted.change} is no text, or too large ({len(data)} bytes)")
+        raise _NotToBeChanged(f"{spec.change} is no text, or too large ({len(data)} bytes)")
     try:
         text = data.decode()
     except UnicodeDecodeError:
-        raise _NotToBeChanged(f"{wanted.change} is not text in UTF-8") from None
-    if not wanted.replace or wanted.replace not in text:
-        raise _NotToBeChanged(f"“{wanted.replace}” does not stand in {wanted.change}")
-    if not wanted.dirty and (scene.root / ".git").exists():
+        raise _NotToBeChanged(f"{spec.change} is not text in UTF-8") from None
+    if not spec.replace or spec.replace not in text:
+        raise _NotToBeChanged(f"“{spec.replace}” does not stand in {spec.change}")
+    if not spec.dirty and (context.root / ".git").exists():
         try:
-            if differing(scene.root, scene.environment, wanted.change):
+            if differing(context.root, context.environment, spec.change):
                 raise _NotToBeChanged(
-                    f"{wanted.change} has changes that are not committed; dirty = true changes it all the same"
+                    f"{spec.change} has changes that are not committed; dirty = true changes it all the same"
                 )
         except RepositoryFault as fault:
-            raise _NotToBeChanged(f"nobody can tell whether {wanted.change} is committed: {fault}") from None
+            raise _NotToBeChanged(f"nobody can tell whether {spec.change} is committed: {fault}") from None
     return path.resolve(), text
 
 
-def _sign(wanted: LiveChange) -> str:
-    return wanted.prints or wanted.shows or wanted.by
+def _sign(spec: LiveChange) -> str:
+    return spec.prints or spec.shows or spec.by
 
 
-def _wait(wanted: LiveChange, scene: Scene, *, until: bool) -> bool:
-    deadline = time.monotonic() + seconds(wanted.within)
-    seen = scene.output.count
-    while time.monotonic() < deadline and not scene.halt.is_set():
-        if wanted.prints:
-            count, lines = scene.output.since(seen)
-            if any(wanted.prints in line for line in lines):
+def _wait(spec: LiveChange, context: CheckContext, *, until: bool) -> bool:
+    deadline = time.monotonic() + seconds(spec.within)
+    seen = context.output.count
+    while time.monotonic() < deadline and not context.halt.is_set():
+        if spec.prints:
+            count, lines = context.output.since(seen)
+            if any(spec.prints in line for line in lines):
                 return True
             seen = count
-        elif _is_shown(wanted, scene) == until:
+        elif _is_shown(spec, context) == until:
             return True
         time.sleep(_LOOK_EVERY)
     return False
 
 
-def _is_shown(wanted: LiveChange, scene: Scene) -> bool:
-    if wanted.prints or scene.origin is None:
+def _is_shown(spec: LiveChange, context: CheckContext) -> bool:
+    if spec.prints or context.origin is None:
         return False
-    answer = fetch(scene.origin, scene.filled(wanted.get or "/"), seconds=_ANSWER_SECONDS)
-    return _sign(wanted) in answer.text
+    answer = fetch(context.origin, context.filled(spec.get or "/"), seconds=_ANSWER_SECONDS)
+    return _sign(spec) in answer.text

@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 import msgspec
 
-from dokimon.core.checks import console
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Text, Texts, Wanted, texts
+from dokimon.core.checks.console import Console
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.spec import CheckSpec, Text, Texts, texts
 from dokimon.core.files import inside
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.measures import seconds
@@ -16,11 +18,14 @@ from dokimon.core.text import clean
 _LAST_LINES = 3
 
 
-class Command(Wanted, frozen=True, kw_only=True):
+class Command(CheckSpec, frozen=True, kw_only=True):
     """`command = "npm test"`, `in` a folder, with variables of its `environment`; it must end `within` a time.
 
     What its `exit` must be, and what it `prints`, `never` prints, or its whole `output`, is said as for a console.
     """
+
+    kind_name: ClassVar[str] = "command"
+    must_finish: ClassVar[bool] = True
 
     command: str = ""
     folder: str = msgspec.field(default=".", name="in")
@@ -32,41 +37,65 @@ class Command(Wanted, frozen=True, kw_only=True):
     output: Text | None = None
     within: str = "2m"
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return self.command
 
-def title(wanted: Command) -> str:
-    """Return what the check is called where nobody named it."""
-    return wanted.command
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: Command, scene: Scene) -> list[Check]:
+def _look(spec: Command, context: CheckContext) -> list[Check]:
     """Run it to its end, and hold that and its output against what is wanted."""
-    from dokimon.core.launching.output import Output, secrets_in
-    from dokimon.core.launching.to_end import run_to_end
-    from dokimon.core.launching.tree import StartFault
+    from dokimon.core.processes.output import Output, secrets_in
+    from dokimon.core.processes.to_end import run_to_end
+    from dokimon.core.processes.tree import StartFault
 
-    name, expected = clean(scene.filled(wanted.command), 80), f"exit status {wanted.exit}"
-    folder = scene.root / wanted.folder
-    if not inside(folder, scene.root):
-        return [Check(name, "failed", expected, clean(f"{wanted.folder} leads out of the checkout"))]
-    variables = {**scene.environment, **{key: scene.filled(value) for key, value in wanted.environment.items()}}
-    output = Output(None, scene.evidence(f"{name}.log"), secrets_in(variables))
+    name, expected = clean(context.filled(spec.command), 80), f"exit status {spec.exit}"
+    folder = context.root / spec.folder
+    if not inside(folder, context.root):
+        return [
+            Check(
+                name=name, verdict="failed", expected=expected, seen=clean(f"{spec.folder} leads out of the checkout")
+            )
+        ]
+    variables = {**context.environment, **{key: context.filled(value) for key, value in spec.environment.items()}}
+    output = Output(None, context.evidence(f"{name}.log"), secrets_in(variables))
     try:
         end = run_to_end(
-            shell_command(scene.filled(wanted.command)), folder, variables, output, seconds(wanted.within), scene.halt
+            shell_command(context.filled_for_shell(spec.command)),
+            folder,
+            variables,
+            output,
+            seconds(spec.within),
+            context.halt,
         )
     except StartFault as fault:
         output.close()
-        return [Check(name, "failed", expected, clean(f"could not be started: {fault}"))]
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f"could not be started: {fault}"))]
     log = str(output.log) if output.log else None
     if not end.ended:
-        verdict: CheckVerdict = "unsure" if scene.halt.is_set() else "failed"
-        return [Check(name, verdict, expected, end.reason, end.seconds, evidence=log)]
-    seen, right = end.reason, end.status == wanted.exit
+        verdict: CheckVerdict = "unsure" if context.halt.is_set() else "failed"
+        return [
+            Check(name=name, verdict=verdict, expected=expected, seen=end.reason, seconds=end.seconds, evidence=log)
+        ]
+    seen, right = end.reason, end.status == spec.exit
     if not right and (last := output.last(_LAST_LINES)):
         seen += f": “{last[-1]}”"
-    checks = [Check(name, "passed" if right else "failed", expected, clean(seen), end.seconds, evidence=log)]
-    if texts(wanted.prints) or texts(wanted.never) or wanted.output is not None:
-        wish = console.Console(prints=wanted.prints, never=wanted.never, in_order=wanted.in_order, output=wanted.output)
-        over = msgspec.structs.replace(scene, output=output, ended=(end.status, end.seconds))
-        checks += console.check(wish, over)
+    checks = [
+        Check(
+            name=name,
+            verdict="passed" if right else "failed",
+            expected=expected,
+            seen=clean(seen),
+            seconds=end.seconds,
+            evidence=log,
+        )
+    ]
+    if texts(spec.prints) or texts(spec.never) or spec.output is not None:
+        wish = Console(prints=spec.prints, never=spec.never, in_order=spec.in_order, output=spec.output)
+        over = msgspec.structs.replace(context, output=output, ended=(end.status, end.seconds))
+        checks += wish.look(over)
     return checks

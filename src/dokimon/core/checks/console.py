@@ -4,11 +4,14 @@ from __future__ import annotations
 
 import re
 import time
+from typing import ClassVar
 
-from dokimon.core.checks.patterns import PatternFault, in_words, search
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Pattern, Text, Texts, Wanted, texts
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.spec import CheckSpec, Pattern, Text, Texts, texts
+from dokimon.core.checks.texts import in_words
 from dokimon.core.measures import seconds
+from dokimon.core.patterns import PatternFault, search
+from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
 
@@ -23,12 +26,14 @@ _UNCAUGHT = re.compile(
 )
 
 
-class Console(Wanted, frozen=True, kw_only=True):
+class Console(CheckSpec, frozen=True, kw_only=True):
     """`prints` and `never`: texts or patterns that must or must not appear; `in_order`, one after the other.
 
     `output` is the whole output, `exit` the status that it ends with. A server may take `within` to print; what it must
     `never` print is watched for so long, where that is given.
     """
+
+    kind_name: ClassVar[str] = "console"
 
     prints: Texts = []
     never: Texts = []
@@ -37,130 +42,172 @@ class Console(Wanted, frozen=True, kw_only=True):
     exit: int | None = None
     within: str | None = None
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        words = ["prints"] if texts(self.prints) or self.output is not None else []
+        words += ["never prints"] if texts(self.never) else []
+        return " and ".join([*words, *(["exit"] if self.exit is not None else [])]) or "output"
 
-def title(wanted: Console) -> str:
-    """Return what the check is called where nobody named it."""
-    words = ["prints"] if texts(wanted.prints) or wanted.output is not None else []
-    words += ["never prints"] if texts(wanted.never) else []
-    return " and ".join([*words, *(["exit"] if wanted.exit is not None else [])]) or "output"
+    @property
+    def expected_exit(self) -> int | None:
+        """The exit status that the run must end with."""
+        return self.exit
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: Console, scene: Scene) -> list[Check]:
+def _look(spec: Console, context: CheckContext) -> list[Check]:
     """Look at what has been printed; a server that still runs may take its time. The exit is looked at by `ending`."""
-    deadline = time.monotonic() + (0 if scene.ended else seconds(wanted.within or _SERVER_SECONDS))
+    deadline = time.monotonic() + (0 if context.ended else seconds(spec.within or _SERVER_SECONDS))
     while True:
-        text = scene.output.text()
-        checks = _prints(wanted, text, scene)
-        never = _never(wanted, text)
+        text = context.output.text()
+        checks = _prints(spec, text, context)
+        never = _never(spec, text)
         missing = any(each.verdict == "failed" for each in checks)
         appeared = any(each.verdict == "failed" for each in never)
-        watching = bool(never) and wanted.within is not None and not appeared
-        over = time.monotonic() >= deadline or scene.halt.is_set()
+        watching = bool(never) and spec.within is not None and not appeared
+        over = time.monotonic() >= deadline or context.halt.is_set()
         if over or appeared or not (missing or watching):
             return [*checks, *never]
-        known = scene.output.count
-        while scene.output.count == known and time.monotonic() < deadline and not scene.halt.is_set():
+        known = context.output.count
+        while context.output.count == known and time.monotonic() < deadline and not context.halt.is_set():
             time.sleep(_LOOK_EVERY)
 
 
-def ending(wanted: Console | None, status: int | None, spent: float) -> list[Check]:
-    """Hold the exit status against the one that is wanted, 0 where nothing is said."""
-    from dokimon.core.launching.tree import how_ended
-
-    expected = wanted.exit if wanted and wanted.exit is not None else 0
+def ending(expected: int, status: int | None, spent: float) -> list[Check]:
+    """Hold the exit status against the one that is expected."""
     verdict: CheckVerdict = "passed" if status == expected else "failed"
-    return [Check("ends", verdict, f"exit status {expected}", how_ended(status), round(spent, 3))]
+    return [
+        Check(
+            name="ends",
+            verdict=verdict,
+            expected=f"exit status {expected}",
+            seen=how_ended(status),
+            seconds=round(spent, 3),
+        )
+    ]
 
 
-def unasked(scene: Scene, *, may_be_silent: bool = False) -> list[Check]:
+def unasked(context: CheckContext, *, may_be_silent: bool = False) -> list[Check]:
     """What one looks at in a program's output without a word: is there any, and is there no uncaught error in it?
 
     One that somebody wrote down as a program `may_be_silent`.
     """
-    text = scene.output.text()
+    text = context.output.text()
     found = _UNCAUGHT.search(text)
     if found:
         line = text[found.start() :].partition("\n")[0]
-        return [Check("output", "failed", "no uncaught error", clean(f"“{line}”"))]
+        return [Check(name="output", verdict="failed", expected="no uncaught error", seen=clean(f"“{line}”"))]
     lines = sum(1 for line in text.splitlines() if line.strip())
     if not lines and may_be_silent:
-        return [Check("output", "passed", "no uncaught error", "nothing was printed")]
+        return [Check(name="output", verdict="passed", expected="no uncaught error", seen="nothing was printed")]
     if not lines:
-        return [Check("output", "unsure", "something", "nothing was printed, so nobody can tell what it did")]
-    return [Check("output", "passed", "something, and no uncaught error", counted(lines, "line"))]
+        return [
+            Check(
+                name="output",
+                verdict="unsure",
+                expected="something",
+                seen="nothing was printed, so nobody can tell what it did",
+            )
+        ]
+    return [
+        Check(name="output", verdict="passed", expected="something, and no uncaught error", seen=counted(lines, "line"))
+    ]
 
 
-def _prints(wanted: Console, text: str, scene: Scene) -> list[Check]:
+def _prints(spec: Console, text: str, context: CheckContext) -> list[Check]:
     checks: list[Check] = []
     position = 0
-    for given in texts(wanted.prints):
-        each = given if isinstance(given, Pattern) else scene.filled(given)
-        expected = clean(in_words(each) + (", after what stands above" if wanted.in_order and checks else ""))
+    for given in texts(spec.prints):
+        each = given if isinstance(given, Pattern) else context.filled(given)
+        expected = clean(in_words(each) + (", after what stands above" if spec.in_order and checks else ""))
         try:
-            found = _place(each, text, position if wanted.in_order else 0)
+            found = _place(each, text, position if spec.in_order else 0)
         except PatternFault as fault:
-            checks.append(Check("prints", "unsure", expected, clean(str(fault))))
+            checks.append(Check(name="prints", verdict="unsure", expected=expected, seen=clean(str(fault))))
             continue
-        line = scene.output.line_with(each) if found is None and isinstance(each, str) and not wanted.in_order else None
+        line = context.output.line_with(each) if found is None and isinstance(each, str) and not spec.in_order else None
         if line is not None:  # it stands in the middle of more than is looked into
-            checks.append(Check("prints", "passed", expected, clean(f"“{line}”")))
+            checks.append(Check(name="prints", verdict="passed", expected=expected, seen=clean(f"“{line}”")))
             continue
         if found is None:
-            earlier = wanted.in_order and _place(each, text, 0) is not None
-            printed = counted(scene.output.count, "line")
+            earlier = spec.in_order and _place(each, text, 0) is not None
+            printed = counted(context.output.count, "line")
             seen = "only before it" if earlier else f"not in the {printed} that it printed"
-            checks.append(Check("prints", "failed", expected, seen))
+            checks.append(Check(name="prints", verdict="failed", expected=expected, seen=seen))
             continue
         start, position = found
         begin, end = text.rfind("\n", 0, start) + 1, text.find("\n", position)
         line = text[begin : end if end >= 0 else None]
-        checks.append(Check("prints", "passed", expected, clean(f"“{clean(line, 200)}”")))
-    if wanted.output is not None:
-        checks.append(_whole(wanted.output, text))
+        checks.append(Check(name="prints", verdict="passed", expected=expected, seen=clean(f"“{clean(line, 200)}”")))
+    if spec.output is not None:
+        checks.append(_whole(spec.output, text))
     return checks
 
 
-def _place(wanted: Text, text: str, after: int) -> tuple[int, int] | None:
+def _place(spec: Text, text: str, after: int) -> tuple[int, int] | None:
     """Return where in `text` the first occurrence begins and ends."""
-    if not isinstance(wanted, Pattern):
-        start = text.find(wanted, after)
-        return (start, start + len(wanted)) if start >= 0 else None
-    found = search(wanted.pattern, text[after:])
+    if not isinstance(spec, Pattern):
+        start = text.find(spec, after)
+        return (start, start + len(spec)) if start >= 0 else None
+    found = search(spec.pattern, text[after:])
     if found is None:
         return None
     start = text.index(found[0], after) if found[0] else after
     return start, start + len(found[0])
 
 
-def _whole(wanted: Text, text: str) -> Check:
+def _whole(spec: Text, text: str) -> Check:
     printed = text.strip("\n")
-    if isinstance(wanted, Pattern):
-        expected = f"the whole is a match of {wanted.pattern}"
+    if isinstance(spec, Pattern):
+        expected = f"the whole is a match of {spec.pattern}"
         try:
-            holds = search(rf"\A(?:{wanted.pattern})\Z", printed) is not None
+            holds = search(rf"\A(?:{spec.pattern})\Z", printed) is not None
         except PatternFault as fault:
-            return Check("output", "unsure", clean(expected), clean(str(fault)))
-        return Check("output", "passed" if holds else "failed", clean(expected), clean(f"“{printed}”"))
-    lines, ours = printed.split("\n"), wanted.strip("\n").split("\n")
+            return Check(name="output", verdict="unsure", expected=clean(expected), seen=clean(str(fault)))
+        return Check(
+            name="output", verdict="passed" if holds else "failed", expected=clean(expected), seen=clean(f"“{printed}”")
+        )
+    lines, ours = printed.split("\n"), spec.strip("\n").split("\n")
     if lines == ours:
-        return Check("output", "passed", "this very output", f"{len(lines)} lines, each as it should be")
+        return Check(
+            name="output",
+            verdict="passed",
+            expected="this very output",
+            seen=f"{len(lines)} lines, each as it should be",
+        )
     number = next((i for i, (a, b) in enumerate(zip(lines, ours, strict=False)) if a != b), min(len(lines), len(ours)))
     expected, seen = (f"“{each[number]}”" if number < len(each) else "its end" for each in (ours, lines))
-    return Check("output", "failed", clean(f"line {number + 1}: {expected}"), clean(f"line {number + 1}: {seen}"))
+    return Check(
+        name="output",
+        verdict="failed",
+        expected=clean(f"line {number + 1}: {expected}"),
+        seen=clean(f"line {number + 1}: {seen}"),
+    )
 
 
-def _never(wanted: Console, text: str) -> list[Check]:
+def _never(spec: Console, text: str) -> list[Check]:
     checks = []
-    for each in texts(wanted.never):
+    for each in texts(spec.never):
         expected = clean(f"{in_words(each)} nowhere")
         try:
             found = _place(each, text, 0)
         except PatternFault as fault:
-            checks.append(Check("never prints", "unsure", expected, clean(str(fault))))
+            checks.append(Check(name="never prints", verdict="unsure", expected=expected, seen=clean(str(fault))))
             continue
         if found is None:
-            checks.append(Check("never prints", "passed", expected, clean(f"{in_words(each)} is not there")))
+            checks.append(
+                Check(
+                    name="never prints",
+                    verdict="passed",
+                    expected=expected,
+                    seen=clean(f"{in_words(each)} is not there"),
+                )
+            )
             continue
         line = text[text.rfind("\n", 0, found[0]) + 1 :].partition("\n")[0]
-        checks.append(Check("never prints", "failed", expected, clean(f"“{line}”")))
+        checks.append(Check(name="never prints", verdict="failed", expected=expected, seen=clean(f"“{line}”")))
     return checks

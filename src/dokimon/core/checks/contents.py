@@ -8,16 +8,17 @@ from collections.abc import Mapping
 import msgspec
 
 from dokimon.core.checks.assets import check_assets
-from dokimon.core.checks.fetching import Answer
+from dokimon.core.checks.fetching import Response
 from dokimon.core.checks.html import Page, SelectorFault, read, select
 from dokimon.core.checks.measuring import Measure, judge_value
-from dokimon.core.checks.patterns import PatternFault, find, in_words
-from dokimon.core.checks.wanted import Pattern, Text, Texts, texts
+from dokimon.core.checks.spec import Pattern, Text, Texts, texts
+from dokimon.core.checks.texts import find, in_words
+from dokimon.core.patterns import PatternFault
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
 
 
-class Contents(msgspec.Struct, frozen=True):
+class Contents(msgspec.Struct, frozen=True, kw_only=True):
     """What is wanted of an answer's contents; `graded` where it is looked at as a person would without a word."""
 
     title: str | None = None
@@ -28,7 +29,7 @@ class Contents(msgspec.Struct, frozen=True):
     graded: bool = True
 
 
-def check(origin: str, answer: Answer, wanted: Contents, seconds: float) -> list[Check]:
+def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> list[Check]:
     """Hold what came from `origin` against what is wanted; each part of the page is loaded within `seconds`."""
     explicit = bool(wanted.title is not None or texts(wanted.shows) or texts(wanted.hides) or wanted.elements)
     success = (answer.status or 0) < 400
@@ -46,27 +47,39 @@ def check(origin: str, answer: Answer, wanted: Contents, seconds: float) -> list
         checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)
     if wanted.assets and not answer.is_page:
         seen = f"{answer.type or 'no type'}, no page"
-        checks.append(Check("parts", "failed", "a page that names some", clean(seen)))
+        checks.append(Check(name="parts", verdict="failed", expected="a page that names some", seen=clean(seen)))
     return checks
 
 
-def _error_page(answer: Answer, page: Page) -> Check | None:
+def _error_page(answer: Response, page: Page) -> Check | None:
     """Return the failure that a framework's own error page is, whatever its status."""
     from dokimon.core.checks.error_pages import recognised
 
     found = recognised(answer.text, page)
     if found is None:
         return None
-    return Check("no error page", "failed", "what the project means to show", clean(f"{found.name}: “{found.line}”"))
+    return Check(
+        name="no error page",
+        verdict="failed",
+        expected="what the project means to show",
+        seen=clean(f"{found.name}: “{found.line}”"),
+    )
 
 
-def _check_page(wanted: Contents, page: Page, answer: Answer, explicit: bool) -> list[Check]:
+def _check_page(wanted: Contents, page: Page, answer: Response, explicit: bool) -> list[Check]:
     """Hold a page against what is wanted; without a word on it, tell what a person would read there."""
     checks = []
     if wanted.title is not None:
         right = wanted.title in (page.title or "")
         seen = f"“{page.title}”" if page.title else "no title"
-        checks.append(Check("title", "passed" if right else "failed", clean(f"holds “{wanted.title}”"), clean(seen)))
+        checks.append(
+            Check(
+                name="title",
+                verdict="passed" if right else "failed",
+                expected=clean(f"holds “{wanted.title}”"),
+                seen=clean(seen),
+            )
+        )
     checks += check_texts(wanted.shows, wanted.hides, answer.text, page.words)
     checks += check_elements(wanted.elements, answer.text)
     if not explicit:
@@ -75,7 +88,11 @@ def _check_page(wanted: Contents, page: Page, answer: Answer, explicit: bool) ->
         if not count and page.scripts:
             seen += ": an empty shell that its scripts fill"
         verdict: CheckVerdict = "passed" if page.title or count or page.scripts else "unsure"
-        checks.append(Check("page", verdict, "a title, some text, or scripts that make it", clean(seen)))
+        checks.append(
+            Check(
+                name="page", verdict=verdict, expected="a title, some text, or scripts that make it", seen=clean(seen)
+            )
+        )
     return checks
 
 
@@ -112,8 +129,8 @@ def _as_check(
 ) -> Check:  # fmt: skip
     expected = clean(f"{in_words(text)} {where}")
     if isinstance(found, PatternFault):
-        return Check(name, "unsure", expected, clean(str(found)))
-    return Check(name, "passed" if holds else "failed", expected, clean(seen))
+        return Check(name=name, verdict="unsure", expected=expected, seen=clean(str(found)))
+    return Check(name=name, verdict="passed" if holds else "failed", expected=expected, seen=clean(seen))
 
 
 def _folded(text: str) -> str:
@@ -145,20 +162,33 @@ def check_elements_seen(
     for selector, expected in wanted.items():
         name, found = clean(f"element {selector}", 120), seen[selector]
         if isinstance(found, SelectorFault):
-            checks.append(Check(name, "unsure", "an element", clean(str(found))))
+            checks.append(Check(name=name, verdict="unsure", expected="an element", seen=clean(str(found))))
             continue
         count, text = found
         told = counted(count, "element")
         held = f"“{text}”" if count else "no such element"
         if isinstance(expected, int):
             right = count == expected
-            checks.append(Check(name, "passed" if right else "failed", f"{expected} of them", told))
+            checks.append(
+                Check(name=name, verdict="passed" if right else "failed", expected=f"{expected} of them", seen=told)
+            )
         elif isinstance(expected, str):
             right = bool(count) and _folded(expected) in _folded(text)
-            checks.append(Check(name, "passed" if right else "failed", clean(f"holds “{expected}”"), clean(held)))
+            checks.append(
+                Check(
+                    name=name,
+                    verdict="passed" if right else "failed",
+                    expected=clean(f"holds “{expected}”"),
+                    seen=clean(held),
+                )
+            )
         else:
             by_count = expected.number is not None and expected == Measure(number=expected.number)
             judged = judge_value(count if by_count else text, expected)
             verdict = judged.verdict if count or by_count else "failed"
-            checks.append(Check(name, verdict, clean(judged.expected), clean(told if by_count else held)))
+            checks.append(
+                Check(
+                    name=name, verdict=verdict, expected=clean(judged.expected), seen=clean(told if by_count else held)
+                )
+            )
     return checks

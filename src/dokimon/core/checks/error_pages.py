@@ -13,7 +13,7 @@ from dokimon.core.checks.html import Page
 _DATA = Path(__file__).with_name("error_pages.toml")
 
 
-class ErrorPage(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ErrorPage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """An error page: its name, patterns of which each must be found (in the markup, or in the words that are read).
 
     `samples` are pieces of such pages, `others` pieces of pages that are none.

@@ -2,32 +2,40 @@
 
 from __future__ import annotations
 
+from typing import ClassVar
 from urllib.parse import urlsplit
 
+from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import fetch
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.report.model import Check, Listening
 from dokimon.core.text import clean
 
 _SECONDS = 10.0
 
 
-class Exposure(Wanted, frozen=True, kw_only=True):
+class Exposure(CheckSpec, frozen=True, kw_only=True):
     """`listens = ["127.0.0.1:4173"]`: all addresses that are meant; each with its port, or for any port without."""
+
+    kind_name: ClassVar[str] = "exposure"
+    asks_server: ClassVar[bool] = True
 
     listens: list[str] = []
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return "listens"
 
-def title(wanted: Exposure) -> str:
-    """Return what the check is called where nobody named it."""
-    return "listens"
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: Exposure, scene: Scene) -> list[Check]:
+def _look(spec: Exposure, context: CheckContext) -> list[Check]:
     """Hold all listening sockets of the run against those that are meant."""
-    meant = [scene.filled(each) for each in wanted.listens]
-    found = scene.listening()
+    meant = [context.filled(each) for each in spec.listens]
+    found = context.listening()
     astray = [each for each in found if not any(_is_meant(each, one) for one in meant)]
     silent = [one for one in meant if not any(_is_meant(each, one) for each in found)]
     seen = ", ".join(_shown(each) for each in found) or "it listens nowhere"
@@ -35,7 +43,14 @@ def check(wanted: Exposure, scene: Scene) -> list[Check]:
         seen += f"; not meant: {', '.join(map(_shown, astray))}"
     if silent:
         seen += f"; nothing listens at {', '.join(silent)}"
-    return [Check("listens", "failed" if astray or silent else "passed", clean(", ".join(meant)), clean(seen))]
+    return [
+        Check(
+            name="listens",
+            verdict="failed" if astray or silent else "passed",
+            expected=clean(", ".join(meant)),
+            seen=clean(seen),
+        )
+    ]
 
 
 def _shown(at: Listening) -> str:
@@ -58,12 +73,18 @@ def reachable(addresses: tuple[str, ...], origin: str) -> list[Check]:
     expected = "an answer at this machine's own network address"
     if not addresses:
         seen = f"it listens on loopback alone ({urlsplit(origin).netloc}), or this machine is in no network"
-        return [Check("reachable", "failed", expected, clean(seen))]
+        return [Check(name="reachable", verdict="failed", expected=expected, seen=clean(seen))]
     checks = []
     for address in addresses:
         answer = fetch(address.rstrip("/"), "/", seconds=_SECONDS)
         seen = f"{address} {answer.status}" if answer.status else f"{address}: {answer.fault}"
         checks.append(
-            Check("reachable", "passed" if answer.status else "failed", expected, clean(seen), answer.seconds)
+            Check(
+                name="reachable",
+                verdict="passed" if answer.status else "failed",
+                expected=expected,
+                seen=clean(seen),
+                seconds=answer.seconds,
+            )
         )
     return checks

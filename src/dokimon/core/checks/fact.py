@@ -3,17 +3,18 @@
 from __future__ import annotations
 
 import time
+from collections.abc import Iterator
 from pathlib import Path
-from typing import Any
+from typing import Any, ClassVar
 
 import msgspec
 
+from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import fetch
 from dokimon.core.checks.http import PAGE_SECONDS
-from dokimon.core.checks.measuring import Judged, Measure, Scalar, judge_value, shown
-from dokimon.core.checks.places import Place, PlaceFault, kind_of, value_in
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.measuring import Measure, Measured, Scalar, judge_value, shown
+from dokimon.core.checks.spec import CheckSpec
+from dokimon.core.checks.value_places import Place, PlaceFault, kind_of, value_in
 from dokimon.core.files import inside
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
@@ -35,12 +36,14 @@ class SameAs(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     pattern: str | None = None
 
 
-class FactCheck(Wanted, frozen=True, kw_only=True):
+class FactCheck(CheckSpec, frozen=True, kw_only=True):
     """`fact = "version"`, a name for what stands in one of three places: `printed`, `get` or `file`.
 
     `printed` is a pattern over the output. Into an answer or a file lead `at` (JSON Pointer), `element` (with
     `attribute`), `pattern` or `header`. Then what is expected: all that a measure has, and `same_as` another place.
     """
+
+    kind_name: ClassVar[str] = "fact"
 
     fact: str = ""
     printed: str | None = None
@@ -60,46 +63,66 @@ class FactCheck(Wanted, frozen=True, kw_only=True):
     same_as: SameAs | None = None
     within: str | None = None
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return self.fact
 
-def title(wanted: FactCheck) -> str:
-    """Return what the check is called where nobody named it."""
-    return wanted.fact
+    def problems(self) -> Iterator[tuple[str, str]]:
+        """A fact is looked for in one place."""
+        if sum(place is not None for place in (self.printed, self.get, self.file)) != 1:
+            yield "", 'a "fact" is found in one of "printed", "get" and "file"'
+
+    def gives(self) -> frozenset[str]:
+        """The fact itself."""
+        return frozenset({self.fact})
+
+    def uses(self) -> frozenset[str]:
+        """The names in braces, and the fact that it is compared with."""
+        other = {self.same_as.fact} if self.same_as and self.same_as.fact else set()
+        return super().uses() | other - {self.fact}
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: FactCheck, scene: Scene) -> list[Check]:
+def _look(spec: FactCheck, context: CheckContext) -> list[Check]:
     """Find the value, keep it for others, and hold it against what is expected."""
     measure = Measure(
-        is_=wanted.is_, number=wanted.number, size=wanted.size, version=wanted.version, clock=wanted.clock,
-        without=wanted.without,
+        is_=spec.is_, number=spec.number, size=spec.size, version=spec.version, clock=spec.clock,
+        without=spec.without,
     )  # fmt: skip
-    name = clean(wanted.fact, 80)
+    name = clean(spec.fact, 80)
     try:
-        value = _value(wanted, scene)
+        value = _value(spec, context)
     except PlaceFault as fault:
-        return [Check(name, "failed", clean(judge_value("", measure).expected), clean(str(fault)))]
-    scene.facts[scene.name, wanted.fact] = value
+        return [
+            Check(
+                name=name, verdict="failed", expected=clean(judge_value("", measure).expected), seen=clean(str(fault))
+            )
+        ]
+    context.facts[context.name, spec.fact] = value
     judged = judge_value(value, measure)
-    if wanted.same_as is not None:
-        judged = _with_same(judged, measure, value, wanted.same_as, scene)
+    if spec.same_as is not None:
+        judged = _with_same(judged, measure, value, spec.same_as, context)
     seen = shown(value) + (f", {judged.remark}" if judged.remark else "")
-    return [Check(name, judged.verdict, clean(judged.expected), clean(seen))]
+    return [Check(name=name, verdict=judged.verdict, expected=clean(judged.expected), seen=clean(seen))]
 
 
-def _value(wanted: FactCheck, scene: Scene) -> Any:
-    place = Place(
-        at=wanted.at, element=wanted.element, attribute=wanted.attribute, pattern=wanted.pattern, header=wanted.header
-    )
-    if wanted.printed is not None:
-        return _printed(wanted.printed, wanted.within, scene)
-    if wanted.file is not None:
-        return value_in_file(wanted.file, place, scene.root)
-    if scene.origin is None:
+def _value(spec: FactCheck, context: CheckContext) -> Any:
+    place = Place(at=spec.at, element=spec.element, attribute=spec.attribute, pattern=spec.pattern, header=spec.header)
+    if spec.printed is not None:
+        return _printed(spec.printed, spec.within, context)
+    if spec.file is not None:
+        return value_in_file(spec.file, place, context.root)
+    if context.origin is None:
         raise PlaceFault("the run has no address that could be asked")
-    answer = fetch(scene.origin, scene.filled(wanted.get or "/"), seconds=PAGE_SECONDS, cookies=scene.cookies)
+    answer = fetch(context.origin, context.filled(spec.get or "/"), seconds=PAGE_SECONDS, cookies=context.cookies)
     if answer.status is None:
         raise PlaceFault(answer.fault or "nothing came back")
     if answer.status >= 400:
-        raise PlaceFault(f"{wanted.get} answers with status {answer.status}")
+        raise PlaceFault(f"{spec.get} answers with status {answer.status}")
     return _found(place, answer.text, answer.headers, "json")
 
 
@@ -112,14 +135,14 @@ def _found(place: Place, text: str, headers: dict[str, str] | None, kind: str) -
         raise PlaceFault(str(fault)) from None
 
 
-def _printed(pattern: str, within: str | None, scene: Scene) -> Any:
+def _printed(pattern: str, within: str | None, context: CheckContext) -> Any:
     """Return what the output tells; a run that goes on may take a while to say it."""
-    deadline = time.monotonic() + (0 if scene.ended else seconds(within or _SERVER_SECONDS))
+    deadline = time.monotonic() + (0 if context.ended else seconds(within or _SERVER_SECONDS))
     while True:
         try:
-            return value_in(Place(pattern=pattern), scene.output.text())
+            return value_in(Place(pattern=pattern), context.output.text())
         except PlaceFault as fault:
-            if time.monotonic() >= deadline or scene.halt.is_set():
+            if time.monotonic() >= deadline or context.halt.is_set():
                 raise PlaceFault(f"{fault} in what it printed") from None
         time.sleep(0.05)
 
@@ -137,20 +160,20 @@ def value_in_file(name: str, place: Place, root: Path) -> Any:
     return _found(place, text, None, kind_of(path))
 
 
-def _with_same(judged: Judged, measure: Measure, value: Any, other: SameAs, scene: Scene) -> Judged:
+def _with_same(judged: Measured, measure: Measure, value: Any, other: SameAs, context: CheckContext) -> Measured:
     """Add to a judgement that another place must tell the same."""
     where = other.file or f"{other.fact} of {other.of}"
     alone = measure == Measure()
     expected = ", ".join(([] if alone else [judged.expected]) + [f"the same as {where}"])
     try:
-        theirs = _theirs(other, scene)
+        theirs = _theirs(other, context)
     except PlaceFault as fault:
-        return Judged("failed" if judged.verdict == "failed" else "unsure", expected, str(fault))
+        return Measured("failed" if judged.verdict == "failed" else "unsure", expected, str(fault))
     same = as_compared(value) == as_compared(theirs)
     told = f"the same as {where}, {shown(theirs)}"
     expected = ", ".join(([] if alone else [judged.expected]) + [told])
     remark = "; ".join(each for each in (judged.remark, f"as {where} says" if same else "") if each)
-    return Judged(judged.verdict if same else "failed", expected, remark)
+    return Measured(judged.verdict if same else "failed", expected, remark)
 
 
 def as_compared(value: Any) -> str:
@@ -159,11 +182,11 @@ def as_compared(value: Any) -> str:
     return text[1:] if text[:1] == "v" and text[1:2].isdigit() else text
 
 
-def _theirs(other: SameAs, scene: Scene) -> Any:
+def _theirs(other: SameAs, context: CheckContext) -> Any:
     if other.file is not None:
         place = Place(at=other.at, element=other.element, attribute=other.attribute, pattern=other.pattern)
-        return value_in_file(other.file, place, scene.root)
-    key = (other.of or scene.name, other.fact or "")
-    if key not in scene.facts:
+        return value_in_file(other.file, place, context.root)
+    key = (other.of or context.name, other.fact or "")
+    if key not in context.facts:
         raise PlaceFault(f"{key[0]} has told no “{key[1]}” before")
-    return scene.facts[key]
+    return context.facts[key]

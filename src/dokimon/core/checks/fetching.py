@@ -17,7 +17,7 @@ _CONNECT_SECONDS = 5.0
 _LOOPBACK_NAMES = ("localhost", "127.0.0.1", "::1", "0.0.0.0", "::")
 
 
-class Answer(msgspec.Struct, frozen=True):
+class Response(msgspec.Struct, frozen=True, kw_only=True):
     """What came back. `status` is None when nothing did, and `fault` says why.
 
     `path` is where redirects led to, `elsewhere` the address of a redirect that leaves the run and was not followed.
@@ -51,7 +51,7 @@ class Answer(msgspec.Struct, frozen=True):
         return self.type in ("text/html", "application/xhtml+xml") or (not self.type and looks_like_a_page(self.body))
 
 
-class Question(msgspec.Struct, frozen=True):
+class Request(msgspec.Struct, frozen=True, kw_only=True):
     """What is asked for. `accept` and `purpose` are what a browser would send (Fetch standard, `Sec-Fetch-Dest`)."""
 
     path: str
@@ -87,14 +87,14 @@ def own_path(address: str, origin: str, base: str) -> str | None:
     return (joined.path or "/") + (f"?{joined.query}" if joined.query else "")
 
 
-def fetch(origin: str, path: str | Question, *, seconds: float, cookies: Any = None) -> Answer:
+def fetch(origin: str, path: str | Request, *, seconds: float, cookies: Any = None) -> Response:
     """Ask `origin` a question, within `seconds`; redirects are followed as long as they stay on the run itself.
 
     `cookies` (an `http.cookiejar.CookieJar`) are sent and kept, where there are some.
     """
     import httpx
 
-    asked = Question(path) if isinstance(path, str) else path
+    asked = Request(path=path) if isinstance(path, str) else path
     started = time.monotonic()
     headers = {
         "Accept": asked.accept,
@@ -110,9 +110,9 @@ def fetch(origin: str, path: str | Question, *, seconds: float, cookies: Any = N
             try:
                 answer = _ask(client, origin, asked, max(left, 0.05), started)
             except httpx.TimeoutException:
-                return Answer(asked.path, fault=f"no answer within {seconds:.0f} s", seconds=_since(started))
+                return Response(path=asked.path, fault=f"no answer within {seconds:.0f} s", seconds=_since(started))
             except (httpx.HTTPError, httpx.InvalidURL, ValueError, OSError) as wrong:
-                return Answer(asked.path, fault=str(wrong) or type(wrong).__name__, seconds=_since(started))
+                return Response(path=asked.path, fault=str(wrong) or type(wrong).__name__, seconds=_since(started))
             location = answer.headers.get("location") if 300 <= (answer.status or 0) < 400 else None
             if location is None or not asked.follow:
                 return answer
@@ -125,14 +125,14 @@ def fetch(origin: str, path: str | Question, *, seconds: float, cookies: Any = N
                 asked, path=own, method=again, body=asked.body if again == asked.method else None
             )
     fault = f"more than {_MOST_REDIRECTS} redirects, one after the other"
-    return Answer(asked.path, fault=fault, seconds=_since(started))
+    return Response(path=asked.path, fault=fault, seconds=_since(started))
 
 
 def _since(started: float) -> float:
     return round(time.monotonic() - started, 3)
 
 
-def _ask(client: Any, origin: str, asked: Question, left: float, started: float) -> Answer:
+def _ask(client: Any, origin: str, asked: Request, left: float, started: float) -> Response:
     import httpx
 
     deadline = time.monotonic() + left
@@ -149,7 +149,7 @@ def _ask(client: Any, origin: str, asked: Question, left: float, started: float)
             complete, odd = False, str(wrong)
         headers = {name.lower(): value for name, value in response.headers.items()}
         data, packed = _unpacked(bytes(body[:LARGEST_BODY]), headers.get("content-encoding", ""))
-        return Answer(
+        return Response(
             path=asked.path,
             status=response.status_code,
             type=headers.get("content-type", "").partition(";")[0].strip().lower(),

@@ -8,10 +8,11 @@ from collections.abc import Mapping
 from pathlib import Path
 from typing import Any
 
-from dokimon.core.checks.scene import Scene
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.faults import Fault
 
 
-class HelperFault(Exception):
+class HelperFault(Fault):
     """The helper said nothing; the text says why."""
 
 
@@ -21,16 +22,18 @@ def command_of(module: str, wish: Mapping[str, Any]) -> list[str]:
     return [sys.executable, "-I", "-m", f"dokimon.core.checks.{module}", json.dumps(wish)]
 
 
-def ask(module: str, wish: Mapping[str, Any], scene: Scene, within: float, **variables: str) -> dict[str, Any]:
+def ask(module: str, wish: Mapping[str, Any], context: CheckContext, within: float, **variables: str) -> dict[str, Any]:
     """Run a helper to its end and return the object of JSON that it writes; raises `HelperFault`."""
-    from dokimon.core.launching.output import Output
-    from dokimon.core.launching.to_end import run_to_end
-    from dokimon.core.launching.tree import StartFault
+    from dokimon.core.processes.output import Output
+    from dokimon.core.processes.to_end import run_to_end
+    from dokimon.core.processes.tree import StartFault
 
     output = Output()
-    root = Path(scene.root.anchor)
+    root = Path(context.root.anchor)
     try:
-        end = run_to_end(command_of(module, wish), root, {**scene.environment, **variables}, output, within, scene.halt)
+        end = run_to_end(
+            command_of(module, wish), root, {**context.environment, **variables}, output, within, context.halt
+        )
     except StartFault as fault:
         raise HelperFault(str(fault)) from None
     lines = said(output.text())

@@ -2,8 +2,11 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
+
+from dokimon.core.faults import Fault
 
 if TYPE_CHECKING:
     from bs4 import BeautifulSoup, Tag
@@ -17,8 +20,8 @@ class Page(NamedTuple):
     scripts: int
 
 
-class SelectorFault(Exception):
-    """The text is no CSS selector."""
+class SelectorFault(Fault):
+    """The text is not a CSS selector."""
 
 
 @lru_cache(maxsize=8)
@@ -48,6 +51,15 @@ def select(markup: str | bytes, selector: str) -> list[Tag]:
     return list(parsed(markup).select(selector))
 
 
+def selector_problems(selectors: Iterable[str]) -> Iterator[str]:
+    """Yield what is wrong with each text that is not a CSS selector."""
+    for selector in selectors:
+        try:
+            check_selector(selector)
+        except SelectorFault as fault:
+            yield fault.reason
+
+
 def check_selector(selector: str) -> None:
     """Raise `SelectorFault` unless the text is a selector."""
     import soupsieve
@@ -55,4 +67,4 @@ def check_selector(selector: str) -> None:
     try:
         soupsieve.compile(selector)
     except (soupsieve.SelectorSyntaxError, ValueError, NotImplementedError) as wrong:
-        raise SelectorFault(f'"{selector}" is no CSS selector: {str(wrong).splitlines()[0]}') from None
+        raise SelectorFault(f'"{selector}" is not a CSS selector: {str(wrong).splitlines()[0]}') from None

@@ -2,17 +2,18 @@
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING, Any
+from collections.abc import Iterator
+from typing import TYPE_CHECKING, Any, ClassVar
 from urllib.parse import urlencode
 
 import msgspec
 
-from dokimon.core.checks.fetching import Answer, Question, fetch
-from dokimon.core.checks.html import SelectorFault, read
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.fetching import Request, Response, fetch
+from dokimon.core.checks.html import SelectorFault, read, selector_problems
 from dokimon.core.checks.measuring import Measure, Scalar, as_text, judge_value, shown, within
-from dokimon.core.checks.places import Place, PlaceFault, parsed, pointed, value_in
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Texts, Wanted
+from dokimon.core.checks.spec import CheckSpec, Texts
+from dokimon.core.checks.value_places import Place, PlaceFault, parsed, pointed, value_in
 from dokimon.core.measures import any_size, seconds
 from dokimon.core.report.model import Check, CheckVerdict, Grade
 from dokimon.core.text import clean
@@ -27,7 +28,7 @@ PAGE_SECONDS = 60.0
 """A development server may compile for a while at the first request: that is time, not failure."""
 
 
-class Http(Wanted, frozen=True, kw_only=True):
+class Http(CheckSpec, frozen=True, kw_only=True):
     """`get = "/"`, or `request = "POST /login"` with what is sent; then what must come back.
 
     `status` is a number, several, or a range (`"2xx"`, `"200-204"`); without it the answer is graded as a person would.
@@ -35,6 +36,9 @@ class Http(Wanted, frozen=True, kw_only=True):
     bytes, `slower` than `within` it must not be, nor the second answer than `again_within`. `holds` compares values of
     JSON by pointer, `answer_headers` fields; `take` keeps values for later checks: `{token}`. The rest is for pages.
     """
+
+    kind_name: ClassVar[str] = "http"
+    asks_server: ClassVar[bool] = True
 
     get: str | None = None
     request: str | None = None
@@ -58,86 +62,135 @@ class Http(Wanted, frozen=True, kw_only=True):
     elements: dict[str, int | str | Measure] = {}
     assets: bool | None = None
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return " ".join(method_and_path(self))
 
-def method_and_path(wanted: Http) -> tuple[str, str]:
+    @property
+    def alone(self) -> bool:
+        """Whether asking changes something (RFC 9110 §9.2.1), or keeps values, so that no other may ask meanwhile."""
+        return method_and_path(self)[0] not in ("GET", "HEAD", "OPTIONS") or bool(self.take)
+
+    def problems(self) -> Iterator[tuple[str, str]]:
+        """The request and the statuses have a form of their own."""
+        try:
+            method_and_path(self)
+        except ValueError as wrong:
+            yield "request", str(wrong)
+        try:
+            _ranges(self.status or 200)
+        except ValueError as wrong:
+            yield "status", str(wrong)
+
+    def late_problems(self) -> Iterator[str]:
+        """Elements are named by CSS selectors."""
+        yield from selector_problems(self.elements)
+
+    def gives(self) -> frozenset[str]:
+        """The values that it takes from the answer."""
+        return frozenset(self.take)
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
+
+
+def method_and_path(spec: Http) -> tuple[str, str]:
     """Return the method and the path that a check asks with; raises `ValueError` for what is no request."""
-    if wanted.request is None:
-        return "GET", wanted.get or "/"
-    method, _, path = wanted.request.partition(" ")
+    return ("GET", spec.get or "/") if spec.request is None else _split_request(spec.request)
+
+
+def _split_request(request: str) -> tuple[str, str]:
+    method, _, path = request.partition(" ")
     if not method.isupper() or not path.startswith("/"):
-        raise ValueError(f'"request" is a method and a path, such as "POST /login"; not "{wanted.request}"')
+        raise ValueError(f'"request" is a method and a path, such as "POST /login"; not "{request}"')
     return method, path
 
 
-def is_safe(wanted: Http) -> bool:
-    """Whether asking changes nothing (RFC 9110 §9.2.1), so that others may ask meanwhile."""
-    return method_and_path(wanted)[0] in ("GET", "HEAD", "OPTIONS") and not wanted.take
-
-
-def title(wanted: Http) -> str:
-    """Return what the check is called where nobody named it."""
-    return " ".join(method_and_path(wanted))
-
-
-def check(wanted: Http, scene: Scene) -> list[Check]:
+def _look(spec: Http, context: CheckContext) -> list[Check]:
     """Ask the run, and hold what comes against what is wanted; what is not named is graded as usual."""
     from dokimon.core.checks import contents
 
-    if scene.origin is None:
-        return [Check(title(wanted), "failed", "an answer", "the run has no address that could be asked")]
-    question = _question(wanted, scene)
+    if context.origin is None:
+        return [
+            Check(
+                name=spec.default_name,
+                verdict="failed",
+                expected="an answer",
+                seen="the run has no address that could be asked",
+            )
+        ]
+    question = _question(spec, context)
     name = f"{question.method} {question.path}"
-    limit = seconds(wanted.within) if wanted.within else PAGE_SECONDS
+    limit = seconds(spec.within) if spec.within else PAGE_SECONDS
     answer = fetch(
-        scene.origin, question, seconds=max(limit, 1.0) + 1.0 if wanted.within else limit, cookies=scene.cookies
+        context.origin, question, seconds=max(limit, 1.0) + 1.0 if spec.within else limit, cookies=context.cookies
     )
     if answer.status is None:
-        expected = _statuses(wanted.status) if wanted.status else "an answer"
-        return [Check(name, "failed", expected, clean(answer.fault or "nothing"), answer.seconds)]
-    checks = [_check_status(name, wanted, question.path, answer), *_check_answer(wanted, question, answer, scene)]
-    checks += contents.check(scene.origin, answer, _contents(wanted, scene), PAGE_SECONDS)
-    checks += _taken(wanted, answer, scene)
-    if wanted.get == "/" and answer.is_page and 200 <= answer.status < 300:
-        scene.facts[scene.name, PAGE_TITLE] = read(answer.body).title or ""
-    as_expected = wanted.status is not None or len(checks) > 1
+        expected = _statuses(spec.status) if spec.status else "an answer"
+        return [
+            Check(
+                name=name,
+                verdict="failed",
+                expected=expected,
+                seen=clean(answer.fault or "nothing"),
+                seconds=answer.seconds,
+            )
+        ]
+    checks = [_check_status(name, spec, question.path, answer), *_check_answer(spec, question, answer, context)]
+    checks += contents.check(context.origin, answer, _contents(spec, context), PAGE_SECONDS)
+    checks += _taken(spec, answer, context)
+    if spec.get == "/" and answer.is_page and 200 <= answer.status < 300:
+        context.facts[context.name, PAGE_TITLE] = read(answer.body).title or ""
+    as_expected = spec.status is not None or len(checks) > 1
     grade: Grade = "answers" if answer.status >= 400 or not 200 <= answer.status < 300 else "serves"
     if as_expected and all(each.verdict == "passed" for each in checks):
         grade = "serves what is expected"
     return [msgspec.structs.replace(checks[0], grade=grade), *checks[1:]]
 
 
-def _question(wanted: Http, scene: Scene) -> Question:
-    method, path = method_and_path(wanted)
-    headers = {name: scene.filled(value) for name, value in wanted.headers.items()}
+def _question(spec: Http, context: CheckContext) -> Request:
+    method, path = method_and_path(spec)
+    headers = {name: context.filled(value) for name, value in spec.headers.items()}
     body = None
-    if wanted.json is not None:
-        body = scene.filled(msgspec.json.encode(wanted.json).decode()).encode()
+    if spec.json is not None:
+        body = msgspec.json.encode(_filled_data(spec.json, context))
         headers.setdefault("Content-Type", "application/json")
-    elif wanted.form:
-        body = urlencode({name: scene.filled(value) for name, value in wanted.form.items()}).encode()
+    elif spec.form:
+        body = urlencode({name: context.filled(value) for name, value in spec.form.items()}).encode()
         headers.setdefault("Content-Type", "application/x-www-form-urlencoded")
-    elif wanted.body is not None:
-        body = scene.filled(wanted.body).encode()
-    return Question(scene.filled(path), method, headers, body, follow=wanted.follow)
+    elif spec.body is not None:
+        body = context.filled(spec.body).encode()
+    return Request(path=context.filled(path), method=method, headers=headers, body=body, follow=spec.follow)
 
 
-def _contents(wanted: Http, scene: Scene) -> Contents:
+def _filled_data(value: Any, context: CheckContext) -> Any:
+    """Fill in the texts of plain data, so that a value can never change the shape of what is sent."""
+    if isinstance(value, str):
+        return context.filled(value)
+    if isinstance(value, list):
+        return [_filled_data(each, context) for each in value]
+    return {key: _filled_data(each, context) for key, each in value.items()} if isinstance(value, dict) else value
+
+
+def _contents(spec: Http, context: CheckContext) -> Contents:
     from dokimon.core.checks.contents import Contents
 
     return Contents(
-        scene.filled(wanted.title) if wanted.title is not None else None,
-        wanted.shows, wanted.hides, wanted.elements, wanted.assets,
-        graded=wanted.status is None or any(status_is(number, wanted.status) for number in range(200, 300)),
+        title=context.filled(spec.title) if spec.title is not None else None,
+        shows=spec.shows, hides=spec.hides, elements=spec.elements, assets=spec.assets,
+        graded=spec.status is None or any(status_is(number, spec.status) for number in range(200, 300)),
     )  # fmt: skip
 
 
-def status_is(status: int, wanted: int | str | list[int | str]) -> bool:
-    """Whether a status is one of those that are wanted: numbers, `2xx`, `200-204`; raises `ValueError`."""
-    for each in wanted if isinstance(wanted, list) else [wanted]:
-        low, high = _range(each)
-        if low <= status <= high:
-            return True
-    return False
+def status_is(status: int, accepted: int | str | list[int | str]) -> bool:
+    """Whether a status is one of those accepted: numbers, `2xx`, `200-204`; raises `ValueError`."""
+    return any(low <= status <= high for low, high in _ranges(accepted))
+
+
+def _ranges(accepted: int | str | list[int | str]) -> list[tuple[int, int]]:
+    return [_range(each) for each in (accepted if isinstance(accepted, list) else [accepted])]
 
 
 def _range(status: int | str) -> tuple[int, int]:
@@ -147,14 +200,14 @@ def _range(status: int | str) -> tuple[int, int]:
     low, _, high = text.partition("-")
     if low.isdigit() and (high.isdigit() or not high) and 100 <= int(low) <= 599:
         return int(low), int(high or low)
-    raise ValueError(f'"{status}" is no status; write 200, "2xx" or "200-204"')
+    raise ValueError(f'"{status}" is not a status; write 200, "2xx" or "200-204"')
 
 
 def _statuses(statuses: int | str | list[int | str]) -> str:
     return "status " + " or ".join(map(str, statuses if isinstance(statuses, list) else [statuses]))
 
 
-def _check_status(name: str, wanted: Http, path: str, answer: Answer) -> Check:
+def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
     assert answer.status is not None
     size = f"{len(answer.body)} bytes" if answer.complete else f"more than {len(answer.body)} bytes"
     if answer.odd:
@@ -164,19 +217,19 @@ def _check_status(name: str, wanted: Http, path: str, answer: Answer) -> Check:
         seen += f", at {answer.path}"
     if answer.elsewhere:
         seen += f", sends on to {answer.elsewhere}"
-    if wanted.status is not None:
-        verdict: CheckVerdict = "passed" if status_is(answer.status, wanted.status) else "failed"
-        expected = _statuses(wanted.status)
+    if spec.status is not None:
+        verdict: CheckVerdict = "passed" if status_is(answer.status, spec.status) else "failed"
+        expected = _statuses(spec.status)
     else:
         verdict, remark = grade(answer)
         seen += remark
         expected = "a success (status 200 to 299)"
     if answer.odd and verdict == "passed":
         verdict = "failed"
-    return Check(name, verdict, expected, clean(seen), answer.seconds)
+    return Check(name=name, verdict=verdict, expected=expected, seen=clean(seen), seconds=answer.seconds)
 
 
-def grade(answer: Answer) -> tuple[CheckVerdict, str]:
+def grade(answer: Response) -> tuple[CheckVerdict, str]:
     """Grade an answer nobody described: a success passes, the run's own error fails, what is between is unsure."""
     status = answer.status or 0
     if 200 <= status < 300:
@@ -192,47 +245,49 @@ def grade(answer: Answer) -> tuple[CheckVerdict, str]:
     return "failed", ": the server itself says that it failed"
 
 
-def _check_answer(wanted: Http, question: Question, answer: Answer, scene: Scene) -> list[Check]:
+def _check_answer(spec: Http, question: Request, answer: Response, context: CheckContext) -> list[Check]:
     """Hold what is no content of a page against what is wanted: where it leads, type, size, time, headers, values."""
     checks = []
 
     def add(name: str, holds: bool, expected: str, seen: str) -> None:
-        checks.append(Check(name, "passed" if holds else "failed", clean(expected), clean(seen)))
+        checks.append(
+            Check(name=name, verdict="passed" if holds else "failed", expected=clean(expected), seen=clean(seen))
+        )
 
-    if wanted.lands is not None:
-        lands = scene.filled(wanted.lands)
+    if spec.lands is not None:
+        lands = context.filled(spec.lands)
         add("lands", answer.path == lands, lands, answer.elsewhere or answer.path)
-    if wanted.type is not None:
-        add("type", answer.type == wanted.type.lower(), wanted.type, answer.type or "no type")
-    if wanted.size is not None:
+    if spec.type is not None:
+        add("type", answer.type == spec.type.lower(), spec.type, answer.type or "no type")
+    if spec.size is not None:
         add(
             "size",
-            answer.complete and within(len(answer.body), wanted.size, any_size),
-            wanted.size,
+            answer.complete and within(len(answer.body), spec.size, any_size),
+            spec.size,
             f"{len(answer.body)} bytes",
         )
-    if wanted.within is not None:
-        add("time", answer.seconds <= seconds(wanted.within), f"within {wanted.within}", f"{answer.seconds:.2f} s")
-    if wanted.again_within is not None and scene.origin:
-        again = fetch(scene.origin, question, seconds=PAGE_SECONDS, cookies=scene.cookies)
+    if spec.within is not None:
+        add("time", answer.seconds <= seconds(spec.within), f"within {spec.within}", f"{answer.seconds:.2f} s")
+    if spec.again_within is not None and context.origin:
+        again = fetch(context.origin, question, seconds=PAGE_SECONDS, cookies=context.cookies)
         seen = f"first {answer.seconds:.2f} s, again {again.seconds:.2f} s"
-        fine = again.status is not None and again.seconds <= seconds(wanted.again_within)
-        add("time again", fine, f"within {wanted.again_within}", again.fault or seen)
-    for header, expected in wanted.answer_headers.items():
+        fine = again.status is not None and again.seconds <= seconds(spec.again_within)
+        add("time again", fine, f"within {spec.again_within}", again.fault or seen)
+    for header, expected in spec.answer_headers.items():
         value = answer.headers.get(header.lower())
         checks.append(_judged(f"header {header}", value, expected, "no such header" if value is None else None))
-    if wanted.holds:
-        checks += _check_values(wanted, answer)
+    if spec.holds:
+        checks += _check_values(spec, answer)
     return checks
 
 
-def _check_values(wanted: Http, answer: Answer) -> list[Check]:
+def _check_values(spec: Http, answer: Response) -> list[Check]:
     try:
         data = parsed(answer.text, "json")
     except PlaceFault as fault:
-        return [Check("values", "failed", "JSON", clean(str(fault)))]
+        return [Check(name="values", verdict="failed", expected="JSON", seen=clean(str(fault)))]
     checks = []
-    for pointer, expected in wanted.holds.items():
+    for pointer, expected in spec.holds.items():
         try:
             checks.append(_judged(pointer, pointed(data, pointer), expected, None))
         except PlaceFault as fault:
@@ -245,20 +300,27 @@ def _judged(name: str, value: Any, expected: Scalar | Measure, fault: str | None
     judged = judge_value(value, measure)
     verdict: CheckVerdict = "failed" if fault else judged.verdict
     seen = fault or shown(value) + (f", {judged.remark}" if judged.remark else "")
-    return Check(clean(name, 120), verdict, clean(judged.expected), clean(seen))
+    return Check(name=clean(name, 120), verdict=verdict, expected=clean(judged.expected), seen=clean(seen))
 
 
-def _taken(wanted: Http, answer: Answer, scene: Scene) -> list[Check]:
+def _taken(spec: Http, answer: Response, context: CheckContext) -> list[Check]:
     """Keep values of the answer for later checks; one that is not there is a failure."""
     checks = []
-    for name, place in wanted.take.items():
+    for name, place in spec.take.items():
         try:
             value = value_in(place, answer.text, answer.headers)
         except (PlaceFault, SelectorFault) as fault:
-            checks.append(Check(f"takes {name}", "failed", place.in_words, clean(str(fault))))
+            checks.append(
+                Check(name=f"takes {name}", verdict="failed", expected=place.in_words, seen=clean(str(fault)))
+            )
             continue
-        scene.facts[scene.name, name] = value
+        context.facts[context.name, name] = value
         checks.append(
-            Check(f"takes {name}", "passed", clean(place.in_words), clean(f"{len(as_text(value))} characters"))
+            Check(
+                name=f"takes {name}",
+                verdict="passed",
+                expected=clean(place.in_words),
+                seen=clean(f"{len(as_text(value))} characters"),
+            )
         )
     return checks

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.faults import Fault
 from dokimon.core.files import inside
 from dokimon.core.machine.platform import own_folder
 
@@ -22,7 +23,7 @@ _FORGOTTEN_AFTER = 3600.0
 """Seconds; a younger copy may belong to a Dokimon that is about to write its entry."""
 
 
-class Entry(msgspec.Struct, frozen=True):
+class Entry(msgspec.Struct, frozen=True, kw_only=True):
     """One change: the checkout, the file below it, the process that does it and when that was started."""
 
     root: str
@@ -31,7 +32,7 @@ class Entry(msgspec.Struct, frozen=True):
     started: float
 
 
-class JournalFault(Exception):
+class JournalFault(Fault):
     """The file cannot be changed safely; the text says why."""
 
 
@@ -48,7 +49,9 @@ class Change:
         name = hashlib.blake2b(os.fsencode(path), digest_size=8).hexdigest()
         self._entry = folder / f"{name}.json"
         pid = os.getpid()
-        self._made = Entry(str(root), path.relative_to(root).as_posix(), pid, _started(pid) or 0.0)
+        self._made = Entry(
+            root=str(root), file=path.relative_to(root).as_posix(), pid=pid, started=_started(pid) or 0.0
+        )
         self._open = False
 
     def __enter__(self) -> Change:

@@ -9,8 +9,8 @@ from typing import Any, NamedTuple
 
 import msgspec
 
-from dokimon.core.checks.patterns import PatternFault, search
 from dokimon.core.measures import any_size, seconds
+from dokimon.core.patterns import PatternFault, search
 from dokimon.core.report.model import CheckVerdict
 from dokimon.core.text import clean
 
@@ -33,7 +33,7 @@ class Measure(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     without: str | None = None
 
 
-class Judged(NamedTuple):
+class Measured(NamedTuple):
     """What came of holding a value against a measure."""
 
     verdict: CheckVerdict
@@ -71,20 +71,20 @@ def number(text: str) -> float:
         raise ValueError(f'"{text}" is no number') from None
 
 
-def judge_value(value: Any, wanted: Measure) -> Judged:
+def judge_value(value: Any, wanted: Measure) -> Measured:
     """Hold `value` (text, or whatever JSON has) against what is wanted of it."""
-    judged: list[Judged] = []
+    judged: list[Measured] = []
     text = as_text(value)
     if wanted.is_ is not msgspec.UNSET:
         same = value == wanted.is_ or (isinstance(value, str) and value == as_text(wanted.is_))
-        judged.append(Judged(_verdict(same), f"is {shown(wanted.is_)}"))
+        judged.append(Measured(_verdict(same), f"is {shown(wanted.is_)}"))
     if wanted.pattern is not None:
         try:
-            judged.append(Judged(_verdict(search(wanted.pattern, text)), f"a match of {wanted.pattern}"))
+            judged.append(Measured(_verdict(search(wanted.pattern, text)), f"a match of {wanted.pattern}"))
         except PatternFault as fault:
-            judged.append(Judged("unsure", f"a match of {wanted.pattern}", str(fault)))
+            judged.append(Measured("unsure", f"a match of {wanted.pattern}", str(fault)))
     if wanted.without is not None:
-        judged.append(Judged(_verdict(wanted.without not in text), f"without “{wanted.without}”"))
+        judged.append(Measured(_verdict(wanted.without not in text), f"without “{wanted.without}”"))
     for bound, read, name in ((wanted.number, number, "a number"), (wanted.size, any_size, "a size")):
         if bound is not None:
             judged.append(_judge_bound(text, bound, read, name))
@@ -93,10 +93,10 @@ def judge_value(value: Any, wanted: Measure) -> Judged:
     if wanted.clock is not None:
         judged.append(_judge_clock(text, wanted.clock))
     if not judged:
-        return Judged("passed", "to be there")
+        return Measured("passed", "to be there")
     verdicts = [each.verdict for each in judged]
     verdict: CheckVerdict = "failed" if "failed" in verdicts else "unsure" if "unsure" in verdicts else "passed"
-    return Judged(
+    return Measured(
         verdict, ", ".join(each.expected for each in judged), "; ".join(each.remark for each in judged if each.remark)
     )
 
@@ -105,38 +105,39 @@ def _verdict(holds: object) -> CheckVerdict:
     return "passed" if holds else "failed"
 
 
-def _judge_bound(text: str, bound: str, read: Callable[[str], float], name: str) -> Judged:
+def _judge_bound(text: str, bound: str, read: Callable[[str], float], name: str) -> Measured:
     expected = bound if bound[:1] in "<>=!" else f"= {bound}"
     try:
         value = read(text.strip())
     except ValueError:
-        return Judged("failed", expected, f"which is not {name}")
-    return Judged(_verdict(within(value, bound, read)), expected)
+        return Measured("failed", expected, f"which is not {name}")
+    return Measured(_verdict(within(value, bound, read)), expected)
 
 
-def _judge_version(text: str, versions: str) -> Judged:
-    from dokimon.core.versions import VersionFault, compiled
+def _judge_version(text: str, versions: str) -> Measured:
+    from dokimon.core.versions import compiled
+    from dokimon.core.versions.faults import VersionFault
 
     found = re.search(r"\d+(?:\.\d+)*(?:[-+.]?[0-9A-Za-z][0-9A-Za-z.+-]*)?", text)
     try:
         constraint = compiled("plain", versions)
         holds = found is not None and constraint.admits(found[0])
     except VersionFault as fault:
-        return Judged("unsure", f"version {versions}", str(fault))
-    return Judged(_verdict(holds), f"version {versions}", "" if found else "which holds no version")
+        return Measured("unsure", f"version {versions}", str(fault))
+    return Measured(_verdict(holds), f"version {versions}", "" if found else "which holds no version")
 
 
-def _judge_clock(text: str, distance: str) -> Judged:
+def _judge_clock(text: str, distance: str) -> Measured:
     from datetime import UTC, datetime
 
     expected = f"the time of now, to {distance}"
     try:
         told = datetime.fromisoformat(text.strip())
     except ValueError:
-        return Judged("failed", expected, "which is no time as ISO 8601 writes it")
+        return Measured("failed", expected, "which is no time as ISO 8601 writes it")
     now = datetime.now(UTC) if told.tzinfo else datetime.now()
     off = abs((told - now).total_seconds())
-    return Judged(_verdict(off <= seconds(distance)), expected, f"{off:.0f} s off")
+    return Measured(_verdict(off <= seconds(distance)), expected, f"{off:.0f} s off")
 
 
 def as_text(value: Any) -> str:

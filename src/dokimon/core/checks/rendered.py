@@ -4,33 +4,38 @@ from __future__ import annotations
 
 import shutil
 import time
-from collections.abc import Mapping
+from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
 from pathlib import Path
-from typing import TYPE_CHECKING, Any
+from typing import TYPE_CHECKING, Any, ClassVar
 
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.html import selector_problems
 from dokimon.core.checks.measuring import Measure
-from dokimon.core.checks.scene import Scene
 from dokimon.core.checks.scratch import scratch
-from dokimon.core.checks.wanted import Pattern, Texts, Wanted, texts
+from dokimon.core.checks.spec import CheckSpec, Pattern, Texts, texts
+from dokimon.core.faults import Fault
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean, counted
 
 if TYPE_CHECKING:
-    from dokimon.core.launching.output import Output
-    from dokimon.core.launching.tree import Tree
+    from dokimon.core.processes.output import Output
+    from dokimon.core.processes.tree import Tree
 
 _BROWSERS = ("chromium", "chromium-browser", "google-chrome", "google-chrome-stable", "microsoft-edge")
 _START_SECONDS = 30.0
 _MOST_TOLD = 3
 
 
-class Rendered(Wanted, frozen=True, kw_only=True):
+class Rendered(CheckSpec, frozen=True, kw_only=True):
     """`render = "/"`: open it in a browser, and see `title`, `shows`, `hides`, `elements` as for a page, `within` a time.
 
     Uncaught errors and failed requests fail it, unless `errors = true`.
     """
+
+    kind_name: ClassVar[str] = "rendered page"
+    asks_server: ClassVar[bool] = True
 
     render: str = "/"
     title: str | None = None
@@ -40,8 +45,21 @@ class Rendered(Wanted, frozen=True, kw_only=True):
     errors: bool = False
     within: str = "15s"
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return f"rendered {self.render}"
 
-class RenderFault(Exception):
+    def late_problems(self) -> Iterator[str]:
+        """Elements are named by CSS selectors."""
+        yield from selector_problems(self.elements)
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
+
+
+class RenderFault(Fault):
     """No browser could show the page; `absent` where none, or its driver, is installed."""
 
     def __init__(self, says: str, *, absent: bool = False) -> None:
@@ -49,51 +67,59 @@ class RenderFault(Exception):
         self.absent = absent
 
 
-def title(wanted: Rendered) -> str:
-    """Return what the check is called where nobody named it."""
-    return f"rendered {wanted.render}"
-
-
-def check(wanted: Rendered, scene: Scene) -> list[Check]:
+def _look(spec: Rendered, context: CheckContext) -> list[Check]:
     """Open the page, and hold what is seen there against what is wanted."""
     from dokimon.core.checks.contents import check_elements_seen, check_texts
 
-    name = clean(f"rendered {wanted.render}", 100)
+    name = clean(f"rendered {spec.render}", 100)
     expected = "a page with something to read, no uncaught error, no failed request"
-    picture = scene.evidence(f"rendered{wanted.render}.png")
-    plain = [text for text in texts(wanted.shows) if not isinstance(text, Pattern)]
+    picture = context.evidence(f"rendered{spec.render}.png")
+    plain = [text for text in texts(spec.shows) if not isinstance(text, Pattern)]
     try:
-        seen = look(wanted.render, scene, plain, list(wanted.elements), seconds(wanted.within), picture)
+        seen = look(spec.render, context, plain, list(spec.elements), seconds(spec.within), picture)
     except RenderFault as fault:
-        return [Check(name, "skipped" if fault.absent else "failed", expected, clean(str(fault)))]
+        return [
+            Check(name=name, verdict="skipped" if fault.absent else "failed", expected=expected, seen=clean(str(fault)))
+        ]
     words = " ".join(seen["words"].split())
     told = f"“{seen['title']}”" if seen["title"] else "no title"
     told += f", {len(words.split())} words after its scripts ran"
     if seen["elsewhere"]:
         told += f"; {counted(len(seen['elsewhere']), 'request')} to elsewhere not let out"
     kept = str(picture) if picture and picture.exists() else None
-    empty = not words and not wanted.elements and not texts(wanted.shows)
+    empty = not words and not spec.elements and not texts(spec.shows)
     status = seen["status"] or 0
     wrong = status >= 400
     checks = [
-        Check(name, "failed" if empty or wrong else "passed", expected, clean(f"{status}, {told}"), evidence=kept)
+        Check(
+            name=name,
+            verdict="failed" if empty or wrong else "passed",
+            expected=expected,
+            seen=clean(f"{status}, {told}"),
+            evidence=kept,
+        )
     ]
-    if wanted.title is not None:
-        right = wanted.title in seen["title"]
+    if spec.title is not None:
+        right = spec.title in seen["title"]
         checks.append(
             Check(
-                "title", "passed" if right else "failed", clean(f"holds “{wanted.title}”"), clean(f"“{seen['title']}”")
+                name="title",
+                verdict="passed" if right else "failed",
+                expected=clean(f"holds “{spec.title}”"),
+                seen=clean(f"“{seen['title']}”"),
             )
         )
-    checks += check_texts(wanted.shows, wanted.hides, words, words, "on the page")
+    checks += check_texts(spec.shows, spec.hides, words, words, "on the page")
     checks += check_elements_seen(
-        wanted.elements, {each: (found["count"], found["text"]) for each, found in seen["elements"].items()}
+        spec.elements, {each: (found["count"], found["text"]) for each, found in seen["elements"].items()}
     )
-    if not wanted.errors:
+    if not spec.errors:
         for kind, wrong in (("console errors", seen["errors"]), ("failed requests", seen["failed"])):
             names = "; ".join(f"“{each}”" for each in wrong[:_MOST_TOLD])
             names += f"; {len(wrong) - _MOST_TOLD} more" if len(wrong) > _MOST_TOLD else ""
-            checks.append(Check(kind, "failed" if wrong else "passed", "none", clean(names or "none")))
+            checks.append(
+                Check(name=kind, verdict="failed" if wrong else "passed", expected="none", seen=clean(names or "none"))
+            )
     return checks
 
 
@@ -103,42 +129,42 @@ class Awaiting:
     `before` says that the text is there already. Raises `RenderFault`.
     """
 
-    def __init__(self, path: str, text: str, scene: Scene, within: float) -> None:
+    def __init__(self, path: str, text: str, context: CheckContext, within: float) -> None:
         from dokimon.core.checks.helper import command_of
-        from dokimon.core.launching.output import Output
-        from dokimon.core.launching.tree import StartFault, Tree
+        from dokimon.core.processes.output import Output
+        from dokimon.core.processes.tree import StartFault, Tree
 
         self._known = 0
         self._output: Output = Output()
         self._within = within
-        command = command_of("browser", {**_wish(path, scene), "seconds": within, "change": text})
+        command = command_of("browser", {**_wish(path, context), "seconds": within, "change": text})
         self._over = ExitStack()
-        variables = {**scene.environment, "TMPDIR": str(self._over.enter_context(scratch()))}
+        variables = {**context.environment, "TMPDIR": str(self._over.enter_context(scratch()))}
         try:
-            self._tree: Tree = Tree.start(command, Path(scene.root.anchor), variables, self._output)
+            self._tree: Tree = Tree.start(command, Path(context.root.anchor), variables, self._output)
         except StartFault as fault:
             self._over.close()
             raise RenderFault(str(fault)) from None
         try:
-            first = self._line(_START_SECONDS, scene)
+            first = self._line(_START_SECONDS, context)
         except RenderFault:
             self.close()
             raise
         self.before = bool(first.get("before"))
 
-    def shown_after(self, scene: Scene) -> float | None:
+    def shown_after(self, context: CheckContext) -> float | None:
         """Return the seconds after which the text appeared, None where it did not."""
-        after = self._line(self._within + _START_SECONDS, scene).get("after")
+        after = self._line(self._within + _START_SECONDS, context).get("after")
         return None if after is None else float(after)
 
     def close(self) -> None:
         """End the browser."""
-        from dokimon.core.launching.stopping import stop
+        from dokimon.core.processes.stopping import stop
 
         stop(self._tree)
         self._over.close()
 
-    def _line(self, seconds: float, scene: Scene) -> dict[str, Any]:
+    def _line(self, seconds: float, context: CheckContext) -> dict[str, Any]:
         """Return the next thing that it says."""
         import json
 
@@ -146,7 +172,7 @@ class Awaiting:
 
         deadline = time.monotonic() + seconds
         while True:
-            over = self._tree.ended or time.monotonic() > deadline or scene.halt.is_set()
+            over = self._tree.ended or time.monotonic() > deadline or context.halt.is_set()
             if over and self._tree.ended:
                 self._output.wait(1.0)
             lines = said(self._output.text())
@@ -164,30 +190,30 @@ def find_browser(environment: Mapping[str, str]) -> str | None:
 
 
 def look(
-    path: str, scene: Scene, wanted: list[str], selectors: list[str], within: float, picture: Path | None
+    path: str, context: CheckContext, spec: list[str], selectors: list[str], within: float, picture: Path | None
 ) -> dict[str, Any]:  # fmt: skip
     """Open `path` of the run in a browser, wait for texts and elements, and return what was seen; raises `RenderFault`."""
     from dokimon.core.checks.helper import HelperFault, ask
 
-    wish = _wish(path, scene) | {"seconds": within, "texts": wanted, "selectors": selectors}
+    wish = _wish(path, context) | {"seconds": within, "texts": spec, "selectors": selectors}
     if picture:
         picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         wish["picture"] = str(picture)
     try:
         with scratch() as temporary:
-            return _understood(ask("browser", wish, scene, within + _START_SECONDS, TMPDIR=str(temporary)))
+            return _understood(ask("browser", wish, context, within + _START_SECONDS, TMPDIR=str(temporary)))
     except HelperFault as fault:
         raise RenderFault(str(fault)) from None
 
 
-def _wish(path: str, scene: Scene) -> dict[str, Any]:
+def _wish(path: str, context: CheckContext) -> dict[str, Any]:
     """Return what every look of a browser needs to know; raises `RenderFault`."""
-    if scene.origin is None:
+    if context.origin is None:
         raise RenderFault("the run has no address that could be opened")
-    browser = find_browser(scene.environment)
+    browser = find_browser(context.environment)
     if browser is None:
         raise RenderFault("no Chromium is installed here; install one, such as Debian's package chromium", absent=True)
-    return {"browser": browser, "origin": scene.origin, "path": scene.filled(path), "texts": [], "selectors": []}
+    return {"browser": browser, "origin": context.origin, "path": context.filled(path), "texts": [], "selectors": []}
 
 
 def _understood(seen: dict[str, Any]) -> dict[str, Any]:

@@ -9,11 +9,13 @@ from collections.abc import Mapping
 from pathlib import Path
 from stat import S_ISREG
 
+from dokimon.core.faults import Fault
+
 _SECONDS = 30.0
 _LARGEST = 4 * 1024 * 1024
 
 
-class RepositoryFault(Exception):
+class RepositoryFault(Fault):
     """Git cannot be asked; the text says why."""
 
 

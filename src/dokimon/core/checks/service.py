@@ -2,49 +2,77 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
+from typing import ClassVar
+
+from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.measuring import Measure, judge_value
-from dokimon.core.checks.scene import Scene
-from dokimon.core.checks.wanted import Wanted
+from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean
 
 
-class Service(Wanted, frozen=True, kw_only=True):
+class Service(CheckSpec, frozen=True, kw_only=True):
     """`service = "mariadb"` that listens on `port`, perhaps of one of the versions `version`."""
+
+    kind_name: ClassVar[str] = "service"
 
     service: str = ""
     host: str = "127.0.0.1"
     port: int | str = 0
     version: str | None = None
 
+    @property
+    def default_name(self) -> str:
+        """What the check is called where nobody named it."""
+        return f"{self.service} on port {self.port}"
 
-def title(wanted: Service) -> str:
-    """Return what the check is called where nobody named it."""
-    return f"{wanted.service} on port {wanted.port}"
+    def problems(self) -> Iterator[tuple[str, str]]:
+        """The port must be said."""
+        if not self.port:
+            yield "", 'a "service" needs the "port" that it listens on'
+
+    def look(self, context: CheckContext) -> list[Check]:
+        """Look at the run, and return what was seen."""
+        return _look(self, context)
 
 
-def check(wanted: Service, scene: Scene) -> list[Check]:
+def _look(spec: Service, context: CheckContext) -> list[Check]:
     """Let the service greet, and hold what it says of itself against what is wanted."""
     from dokimon.core.machine.services import greet, is_the_product
 
-    port = scene.filled(str(wanted.port))
-    name = clean(f"{wanted.service} on port {port}", 80)
-    expected = clean(f"{wanted.service} {wanted.version or ''}".strip() + " answers")
+    port = context.filled(str(spec.port))
+    name = clean(f"{spec.service} on port {port}", 80)
+    expected = clean(f"{spec.service} {spec.version or ''}".strip() + " answers")
     if not port.isdigit():
-        return [Check(name, "failed", expected, clean(f'"{port}" is no port'))]
-    greeting = greet(wanted.service, wanted.host, int(port), scene.asker)
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f'"{port}" is no port'))]
+    greeting = greet(spec.service, spec.host, int(port), context.asker)
     if not greeting.listens:
-        return [Check(name, "failed", expected, clean(f"nothing answers at {wanted.host}:{port}: {greeting.reason}"))]
+        return [
+            Check(
+                name=name,
+                verdict="failed",
+                expected=expected,
+                seen=clean(f"nothing answers at {spec.host}:{port}: {greeting.reason}"),
+            )
+        ]
     if greeting.product is None:
-        return [Check(name, "unsure", expected, clean(f"something listens there, and {greeting.reason}"))]
-    if not is_the_product(wanted.service, greeting.product):
-        return [Check(name, "failed", expected, clean(f"{greeting.product} answers"))]
+        return [
+            Check(
+                name=name,
+                verdict="unsure",
+                expected=expected,
+                seen=clean(f"something listens there, and {greeting.reason}"),
+            )
+        ]
+    if not is_the_product(spec.service, greeting.product):
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f"{greeting.product} answers"))]
     seen = f"{greeting.product} {greeting.version or ''}".strip() + " answers"
     if greeting.reason:
         seen += f"; {greeting.reason}"
-    if wanted.version is None:
-        return [Check(name, "passed", expected, clean(seen))]
+    if spec.version is None:
+        return [Check(name=name, verdict="passed", expected=expected, seen=clean(seen))]
     if greeting.version is None:
-        return [Check(name, "unsure", expected, clean(seen))]
-    judged = judge_value(greeting.version, Measure(version=wanted.version))
-    return [Check(name, judged.verdict, expected, clean(seen))]
+        return [Check(name=name, verdict="unsure", expected=expected, seen=clean(seen))]
+    judged = judge_value(greeting.version, Measure(version=spec.version))
+    return [Check(name=name, verdict=judged.verdict, expected=expected, seen=clean(seen))]

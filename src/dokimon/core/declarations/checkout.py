@@ -6,6 +6,8 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.declarations.walking import FILLED_BY_TOOLS
+
 SETTINGS_FILE = "dokimon.toml"
 MANIFESTS = (
     *("package.json", "pyproject.toml", "requirements.txt", "manage.py", "setup.py", "setup.cfg", "Pipfile"),
@@ -17,7 +19,7 @@ MANIFESTS = (
 _REPOSITORY = (".git", ".hg", ".svn")
 
 
-class Checkout(msgspec.Struct, frozen=True):
+class Checkout(msgspec.Struct, frozen=True, kw_only=True):
     """`root` is the top; `project` the folder, at or below it, whose manifests speak for where one stands.
 
     `lineage` are the folders from `root` down to `project`: a version file further up counts below too. Where nothing
@@ -46,7 +48,36 @@ def find_checkout(start: Path) -> Checkout:
     project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
     lineage = [folder for folder in below if folder == project or folder in project.parents]
     deep = start != home and _nearest(below, marks) is not None
-    return Checkout(root, project, tuple(reversed(lineage)), deep)
+    return Checkout(root=root, project=project, lineage=tuple(reversed(lineage)), deep=deep)
+
+
+_DEEPEST_PROJECT = 3
+_MOST_FOLDERS = 2000
+
+
+def projects_below(folder: Path) -> list[str]:
+    """Return the nearest folders below `folder` that hold a project, relative to it; at most a few levels deep.
+
+    Hidden folders and those that tools fill are passed over, and links are not followed.
+    """
+    found: list[str] = []
+    waiting = [(folder, 0)]
+    for _ in range(_MOST_FOLDERS):
+        if not waiting:
+            break
+        here, depth = waiting.pop(0)
+        try:
+            names = sorted(child.name for child in here.iterdir() if child.is_dir() and not child.is_symlink())
+        except OSError:
+            continue
+        for name in names:
+            if name.startswith(".") or name in FILLED_BY_TOOLS:
+                continue
+            if _nearest([here / name], (SETTINGS_FILE, *_REPOSITORY, *MANIFESTS)):
+                found.append((here / name).relative_to(folder).as_posix())
+            elif depth + 1 < _DEEPEST_PROJECT:
+                waiting.append((here / name, depth + 1))
+    return sorted(found)
 
 
 def _nearest(folders: list[Path], names: tuple[str, ...]) -> Path | None:

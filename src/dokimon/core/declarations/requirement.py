@@ -1,66 +1,124 @@
-"""What a project declares: a requirement and the place it stands at."""
+"""What a project declares: a requirement, and the ways to make one."""
 
 from __future__ import annotations
 
-from typing import Literal
+from collections.abc import Sequence
+from typing import ClassVar, Literal
 
 import msgspec
 
-from dokimon.core.versions import Constraint, VersionFault, compiled, in_words
+from dokimon.core.declarations.subjects import (
+    ComponentSubject,
+    FactSubject,
+    Kind,
+    PathSubject,
+    PlatformSubject,
+    ServiceSubject,
+    SizeSubject,
+    ToolSubject,
+    VariableSubject,
+)
+from dokimon.core.measures import bytes_of
+from dokimon.core.source import Source
+from dokimon.core.versions import compiled, in_words
+from dokimon.core.versions.constraint import Constraint
+from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.java import JAVA
 
-Kind = Literal["tool", "component", "variable", "path", "platform", "service", "fact"]
+Strength = Literal["required", "advised"]
 
 
-class Source(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
-    """Where something is declared: the file (relative to the root, with `/`), the line (from 1), the quoted text."""
+class ChoiceSubject(msgspec.Struct, frozen=True):
+    """Several requirements, of which one must be met; `name` says what they are together ("C compiler")."""
 
-    file: str
-    line: int
-    text: str
+    kind: ClassVar[Kind] = "tool"
+    choices: tuple[Requirement, ...]
+    name: str | None = None
+
+    @property
+    def label(self) -> str:
+        """How the subject is called."""
+        return self.name or " or ".join(each.tool for each in self.choices)
 
 
-class Requirement(msgspec.Struct, frozen=True):
+Subject = (
+    ToolSubject
+    | ComponentSubject
+    | VariableSubject
+    | PathSubject
+    | PlatformSubject
+    | SizeSubject
+    | ServiceSubject
+    | ChoiceSubject
+    | FactSubject
+)
+
+
+class Requirement(msgspec.Struct, frozen=True, kw_only=True):
     """Something a project needs.
 
-    `tool` is the subject: the tool's name in the catalogue, or what a `variable`, `path`, `platform`, `service` or `fact`
-    is called. `component` is the part of the tool that is meant (`ext-mbstring` of PHP). `constraint` is None when any
-    version will do or when `fault` says why it could not be read. `strength` is `required` or `advised`; a `fact` is what
-    the project has settled on and asks nothing of a machine. `part` is the folder, relative to the root, of the project
-    that declares it. Of `alternatives`, one must be met.
+    `wanted` is what is written, in the constraint language `language`. `constraint` is None when any version will do, or
+    when `fault` says why it could not be read; `fault_at` is the place in `wanted` (in characters, from 0) where reading
+    stopped. `part` is the folder, relative to the root, of the project that declares it. `why` is the reason that the
+    project gives, or that its kind of file implies.
     """
 
-    tool: str
+    subject: Subject
     wanted: str
     language: str
     source: Source
-    strength: str = "required"
+    strength: Strength = "required"
     constraint: Constraint | None = None
     fault: str | None = None
+    fault_at: int | None = None
     why: str | None = None
-    kind: Kind = "tool"
-    component: str | None = None
     part: str = "."
-    alternatives: tuple[Requirement, ...] = ()
 
     @property
-    def subject(self) -> str:
-        """How the requirement is called: the tool, and its component."""
-        return f"{self.tool} {self.component}" if self.component else self.tool
+    def label(self) -> str:
+        """How the subject is called: the tool, and its component."""
+        return self.subject.label
+
+    @property
+    def tool(self) -> str:
+        """The tool or service that is meant; of any other subject what it is called."""
+        match self.subject:
+            case ComponentSubject(tool=tool):
+                return tool
+            case ServiceSubject(name=name) | FactSubject(name=name):
+                return name
+            case subject:
+                return subject.label
+
+    @property
+    def component(self) -> str | None:
+        """The part of the tool that is meant, or None."""
+        match self.subject:
+            case ComponentSubject(name=name):
+                return name
+            case FactSubject(component=component):
+                return component
+            case _:
+                return None
+
+    @property
+    def choices(self) -> tuple[Requirement, ...]:
+        """The requirements of which one must be met: this one itself, where there is no choice."""
+        return self.subject.choices if isinstance(self.subject, ChoiceSubject) else (self,)
 
     @property
     def accepts(self) -> str:
         """What is accepted, in words."""
-        if self.alternatives:
-            shown = (
-                each.tool if each.accepts == "any version" else f"{each.tool} {each.accepts}"
-                for each in self.alternatives
+        if isinstance(self.subject, ChoiceSubject):
+            return " or ".join(
+                each.tool if each.accepts == ANY_VERSION else f"{each.tool} {each.accepts}" for each in self.choices
             )
-            return " or ".join(shown)
         if self.constraint:
             return in_words(self.language, self.wanted, _ORDERS.get(self.tool))
         return "not known" if self.fault else self.wanted
 
+
+ANY_VERSION = "any version"
 
 _ORDERS = {"java": JAVA, "javac": JAVA}
 """Tools whose versions are not plain dotted ones, for the plain language."""
@@ -72,17 +130,20 @@ def requirement(
     language: str,
     source: Source,
     *,
-    strength: str = "required",
+    strength: Strength = "required",
     why: str | None = None,
     component: str | None = None,
 ) -> Requirement:
-    """Return the requirement, its constraint compiled; a constraint that its language does not allow is its fault."""
+    """Return a need of versions of a tool (or component); a constraint that its language does not allow is its fault."""
+    constraint, fault, fault_at = None, None, None
     try:
-        constraint, fault = compiled(language, wanted, _ORDERS.get(tool)), None
+        constraint = compiled(language, wanted, _ORDERS.get(tool))
     except VersionFault as wrong:
-        constraint, fault = None, str(wrong)
-    kind: Kind = "component" if component else "tool"
-    return Requirement(tool, wanted, language, source, strength, constraint, fault, why, kind, component)
+        fault, fault_at = str(wrong), wrong.position if wrong.text == wanted else None
+    return Requirement(
+        subject=_tool_or_component(tool, component), wanted=wanted, language=language, source=source, strength=strength,
+        constraint=constraint, fault=fault, fault_at=fault_at, why=why,
+    )  # fmt: skip
 
 
 def any_version(
@@ -90,29 +151,73 @@ def any_version(
     source: Source,
     why: str | None = None,
     *,
-    strength: str = "required",
+    strength: Strength = "required",
     component: str | None = None,
 ) -> Requirement:
-    """Return the requirement that the tool (or its component) is there at all, as a manifest of its ecosystem implies."""
-    kind: Kind = "component" if component else "tool"
-    return Requirement(tool, "any version", "plain", source, strength, why=why, kind=kind, component=component)
+    """Return the need that the tool (or its component) is there at all, as a manifest of its ecosystem implies."""
+    subject = _tool_or_component(tool, component)
+    return _plain(subject, ANY_VERSION, source, why, strength)
 
 
 def unreadable(tool: str, source: Source, reason: str) -> Requirement:
-    """Return the requirement that a broken manifest leaves behind: what it wants of `tool` is not known."""
-    return Requirement(tool, "?", "plain", source, fault=reason)
+    """Return the need that a broken manifest leaves behind: what it wants of `tool` is not known."""
+    return Requirement(subject=ToolSubject(tool), wanted="?", language="plain", source=source, fault=reason)
 
 
-def platform_need(system: str, source: Source, why: str) -> Requirement:
-    """Return the requirement that the project is run on one of these systems (`linux`, `macos`, `windows`)."""
-    return Requirement("system", system, "plain", source, why=why, kind="platform")
+def either(
+    choices: Sequence[Requirement], source: Source, why: str | None = None, name: str | None = None
+) -> Requirement:
+    """Return the need that one of several requirements is met."""
+    return _plain(ChoiceSubject(tuple(choices), name), ANY_VERSION, source, why)
+
+
+def variable_need(name: str, source: Source) -> Requirement:
+    """Return the need that an environment variable is set."""
+    return _plain(VariableSubject(name), "is set", source)
+
+
+def path_need(path: str, source: Source, why: str | None = None) -> Requirement:
+    """Return the need that something is there in the file system."""
+    return _plain(PathSubject(path), "is there", source, why)
+
+
+def platform_need(
+    names: Sequence[str], source: Source, why: str | None = None, axis: Literal["system", "architecture"] = "system"
+) -> Requirement:
+    """Return the need of one of these systems (`linux`, `macos`, `windows`) or architectures; `!name` refuses one."""
+    accepted = tuple(name for name in names if not name.startswith("!"))
+    refused = tuple(name[1:] for name in names if name.startswith("!"))
+    return _plain(PlatformSubject(axis, accepted, refused), " ".join(names), source, why)
+
+
+def size_need(what: Literal["memory", "disk"], size: str, source: Source) -> Requirement:
+    """Return the need of so much memory or free disk (`4 GB`); raises `ValueError` for what is no size."""
+    return _plain(SizeSubject(what, bytes_of(size)), f"at least {size}", source)
+
+
+def service_need(name: str, version: str | None, host: str, port: int, source: Source) -> Requirement:
+    """Return the need of a service that listens, of any version or of those that `version` (plain language) accepts."""
+    subject = ServiceSubject(name, host, port)
+    if version is None:
+        return _plain(subject, f"listens on {host} port {port}", source)
+    return msgspec.structs.replace(requirement(name, version, "plain", source), subject=subject)
 
 
 def fact(name: str, value: str, source: Source) -> Requirement:
-    """Return what the project has settled on: told, compared by checks, never judged against a machine."""
-    return Requirement(name, value, "plain", source, strength="advised", kind="fact")
+    """Return what the project has settled on."""
+    return _plain(FactSubject(name), value, source, strength="advised")
 
 
-def brought(requirement: Requirement) -> Requirement:
+def brought(need: Requirement) -> Requirement:
     """Return what the project's own tools fetch by themselves as a fact: this machine need not have it."""
-    return msgspec.structs.replace(requirement, kind="fact", strength="advised")
+    return msgspec.structs.replace(need, subject=FactSubject(need.tool, need.component), strength="advised")
+
+
+def _tool_or_component(tool: str, component: str | None) -> Subject:
+    return ComponentSubject(tool, component) if component else ToolSubject(tool)
+
+
+def _plain(
+    subject: Subject, wanted: str, source: Source, why: str | None = None, strength: Strength = "required"
+) -> Requirement:
+    return Requirement(subject=subject, wanted=wanted, language="plain", source=source, strength=strength, why=why)

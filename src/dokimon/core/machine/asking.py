@@ -43,7 +43,7 @@ def abandon() -> None:
         kill_session(process)
 
 
-class Answer(msgspec.Struct, frozen=True, omit_defaults=True):
+class ToolAnswer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What came back: the version, other things that the tool told of itself, or the reason why there is no version.
 
     `another` is the tool that it turned out to be instead. `seconds` is how long that took, `output` what was printed,
@@ -68,26 +68,26 @@ class Asker(msgspec.Struct, frozen=True):
     environment: Mapping[str, str]
     checkout: Path
 
-    def version(self, program: Path, how: Ask) -> Answer:
+    def version(self, program: Path, how: Ask) -> ToolAnswer:
         """Run `program` as `how` says, and find the version in what it prints on either stream."""
         answer = self.output([str(program), *how.arguments], self._guarded(how, drop_all=True))
         for other, pattern in how.others.items():
             if re.search(pattern, answer.output, re.MULTILINE):
-                return Answer(another=other, seconds=answer.seconds)
+                return ToolAnswer(another=other, seconds=answer.seconds)
         found = re.search(how.pattern, answer.output, re.MULTILINE)
         if found is None:
             return answer
         told = ((name, re.search(pattern, answer.output, re.MULTILINE)) for name, pattern in how.facts.items())
         facts = {name: clean(match[1], 80) for name, match in told if match}
-        return Answer(clean(found[1], 80), facts, seconds=answer.seconds)
+        return ToolAnswer(version=clean(found[1], 80), facts=facts, seconds=answer.seconds)
 
-    def parts(self, program: Path, how: Ask, arguments: list[str]) -> Answer:
+    def parts(self, program: Path, how: Ask, arguments: list[str]) -> ToolAnswer:
         """Run `program` for what it has loaded: with its own settings, unless they lie in the checkout."""
         return self.output([str(program), *arguments], self._guarded(how, drop_all=False))
 
     def output(
         self, command: list[str], environment: dict[str, str] | None = None, folder: Path | None = None
-    ) -> Answer:
+    ) -> ToolAnswer:
         """Run a command to its end and return what it printed, with the reason where it did not end properly."""
         started = time.monotonic()
         folder = folder or Path(self.checkout.anchor)
@@ -100,7 +100,7 @@ class Asker(msgspec.Struct, frozen=True):
         elif fault is None:
             ended = "" if status == 0 else f" and ended with {status}"
             fault = f"told no version but printed “{clean(said, 160)}”{ended}"
-        return Answer(reason=fault, seconds=spent, output=output)
+        return ToolAnswer(reason=fault, seconds=spent, output=output)
 
     def _guarded(self, how: Ask, *, drop_all: bool) -> dict[str, str]:
         guarded = dict(self.environment)

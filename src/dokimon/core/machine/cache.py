@@ -14,7 +14,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon import __version__
-from dokimon.core.machine.asking import Answer
+from dokimon.core.machine.asking import ToolAnswer
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.unrunnable import is_script
 
@@ -28,7 +28,7 @@ class _Kept(msgspec.Struct, frozen=True):
     """The file: who wrote it, and the answers by key, the oldest first."""
 
     written_by: str
-    answers: dict[str, Answer]
+    answers: dict[str, ToolAnswer]
 
 
 class Cache:
@@ -37,7 +37,7 @@ class Cache:
     def __init__(self, folder: Path | None, *, fresh: bool = False) -> None:
         self._folder = folder
         self._known = {} if fresh or folder is None else _read(folder / _FILE)
-        self._new: dict[str, Answer] = {}
+        self._new: dict[str, ToolAnswer] = {}
 
     def key(self, program: Path, how: Ask, arguments: list[str]) -> str | None:
         """Return the key of an answer, or None where an answer of this program must not be kept."""
@@ -54,11 +54,11 @@ class Cache:
         )  # fmt: skip
         return msgspec.json.encode(asked).decode()
 
-    def get(self, key: str | None) -> Answer | None:
+    def get(self, key: str | None) -> ToolAnswer | None:
         """Return the answer under this key, or None."""
         return self._known.get(key) if key else None
 
-    def put(self, key: str | None, answer: Answer) -> None:
+    def put(self, key: str | None, answer: ToolAnswer) -> None:
         """Keep an answer; one that tells no more than a reason is not worth it: the next time may go better."""
         if key and (answer.version or answer.another or answer.output):
             self._new[key] = answer
@@ -80,7 +80,7 @@ class Cache:
             beside.replace(self._folder / _FILE)
 
 
-def _read(file: Path) -> dict[str, Answer]:
+def _read(file: Path) -> dict[str, ToolAnswer]:
     """Return the answers in the file; none where it is damaged, of another Dokimon, or of another user."""
     try:
         if hasattr(os, "getuid") and file.stat().st_uid != os.getuid():

@@ -11,13 +11,15 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.faults import Fault
+
 _SHIPPED = Path(__file__).parents[2] / "catalogue"
 
 ANY_VERSION_NUMBER = r"(\d+(?:\.\d+)+[^\s,;:)\]\"']*)"
 """The pattern of a tool whose entry gives none: the first thing with dots that looks like a version."""
 
 
-class Ask(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Ask(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """How to ask a tool for its version: arguments, a pattern (its first group is the version), guards.
 
     `environment` keeps the tool from updating, fetching or asking back; `without` names variables it must not see.
@@ -34,7 +36,7 @@ class Ask(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     never: str | None = None
 
 
-class Evidence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Evidence(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A place in files that tells the version without running anything.
 
     `path` is relative to the folder that the program really lies in; to the one in which it is named with
@@ -53,7 +55,7 @@ class Evidence(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     inside: str | None = None
 
 
-class Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ComponentSource(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """Where the components of one kind are found.
 
     `called` makes the name that needs use out of the groups of the patterns (`ext-{name}`); `what` is the kind in
@@ -76,7 +78,7 @@ class Part(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
         return bool(self.files) and all(each[0] in "/~$" for each in self.files)
 
 
-class Lines(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class ReleaseLines(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """What is known of a tool's lines of releases `as_of` a date.
 
     `maintained`, oldest first, gets fixes (of Node.js: its long-term-support lines); `ended` gets none since the date;
@@ -103,7 +105,7 @@ def _is_of(version: str, line: str) -> bool:
     return version == line or version.startswith((f"{line}.", f"{line}-"))
 
 
-class Remedy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Recipe(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """What to do where the tool is missing or of another version.
 
     `has` is a command or a version manager that must be here for this to make sense; `part` limits it to components
@@ -119,7 +121,7 @@ class Remedy(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     part: str | None = None
 
 
-class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A catalogue entry. `commands` are the names it goes by, the one that people type first.
 
     `also` are wildcards of other names under which copies lie on PATH (`python3.[0-9]*`). `homes` are folders in which
@@ -141,13 +143,13 @@ class Tool(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     packages: dict[str, str] = {}
     home_variables: list[str] = []
     wrappers: list[str] = []
-    lines: Lines | None = None
-    part: list[Part] = []
-    remedy: list[Remedy] = []
+    lines: ReleaseLines | None = None
+    part: list[ComponentSource] = []
+    remedy: list[Recipe] = []
 
 
-class CatalogueFault(Exception):
-    """A file of one's own catalogue cannot be used; the text says which, and why."""
+class CatalogueFault(Fault):
+    """A file of one's own catalogue cannot be used; the reason says why."""
 
 
 class Catalogue:

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.files import text_of
-from dokimon.core.machine.catalogue import Part, Tool
+from dokimon.core.machine.catalogue import ComponentSource, Tool
 from dokimon.core.machine.folders import folders_of, matching
 from dokimon.core.text import clean
 
@@ -17,7 +17,7 @@ _MOST = 5000
 """Components of one kind that are looked at: more than any machine is known to have."""
 
 
-class Component(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
+class Component(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """A component of a tool.
 
     `name` is how needs call it, `what` its kind in words; `of` is the path of the copy that it belongs to, left out
@@ -38,11 +38,11 @@ def same_name(name: str) -> str:
     return re.sub(r"[-_. ]+", "-", name).lower()
 
 
-Parts = Callable[[list[str]], tuple[str, str]]
+AskComponents = Callable[[list[str]], tuple[str, str]]
 """Asks the copy about its components: arguments in, what it printed and `asked` or `cache` out."""
 
 
-def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: Parts) -> list[Component]:
+def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: AskComponents) -> list[Component]:
     """Return the components of one copy: `shown` is its path as PATH names it, `program` the program that runs."""
     found: list[Component] = []
     minor = ".".join((version or "").split(".")[:2])
@@ -75,7 +75,7 @@ def _once(found: list[Component]) -> list[Component]:
     return list({(each.name, each.version): each for each in reversed(found)}.values())[::-1]
 
 
-def _in_files(tool: Tool, part: Part, paths: list[Path], of: str | None) -> Iterator[Component]:
+def _in_files(tool: Tool, part: ComponentSource, paths: list[Path], of: str | None) -> Iterator[Component]:
     for path in paths[:_MOST]:
         if not path.exists():
             continue
@@ -106,11 +106,11 @@ def _filled_in(text: str) -> str:
 
 
 def _component(
-    tool: Tool, part: Part, groups: Mapping[str, str], of: str | None, path: Path | None, known_by: str
+    tool: Tool, part: ComponentSource, groups: Mapping[str, str], of: str | None, path: Path | None, known_by: str
 ) -> Component:
     name = re.sub(r"\{(\w+)\}", lambda match: groups.get(match[1], ""), part.called)
     version = groups.get("version") or None
     return Component(
-        tool.name, clean(name, 120), part.what, clean(version, 80) if version else None, of,
-        clean(str(path)) if path else None, known_by,
+        tool=tool.name, name=clean(name, 120), what=part.what, version=clean(version, 80) if version else None, of=of,
+        path=clean(str(path)) if path else None, known_by=known_by,
     )  # fmt: skip

@@ -10,16 +10,16 @@ import msgspec
 
 from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.folders import folders_of
-from dokimon.core.machine.places import Places
 from dokimon.core.machine.platform import identity, is_program
+from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shims import Shim, Which, shim_of
-from dokimon.core.machine.unrunnable import Fault, fault_of
+from dokimon.core.machine.unrunnable import Unrunnable, why_unrunnable
 from dokimon.core.machine.windows_registry import registry_folders
 
 _ALTERNATIVES = Path("/var/lib/dpkg/alternatives")
 
 
-class Copy(msgspec.Struct, frozen=True):
+class Copy(msgspec.Struct, frozen=True, kw_only=True):
     """One copy of a tool: its path as PATH names it, the file behind the links, and how it is reached.
 
     `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies where PATH does
@@ -34,7 +34,7 @@ class Copy(msgspec.Struct, frozen=True):
     own: bool = False
     other_name: str | None = None
     shim: Shim | None = None
-    fault: Fault | None = None
+    fault: Unrunnable | None = None
 
     @property
     def program(self) -> Path:
@@ -47,7 +47,7 @@ class Copy(msgspec.Struct, frozen=True):
         return self.shim.program if self.shim and self.shim.program else self.path
 
 
-def copies_of(tool: Tool, places: Places, which: Which) -> list[Copy]:
+def copies_of(tool: Tool, places: SearchPath, which: Which) -> list[Copy]:
     """Return every copy of `tool`, the one that a command reaches first in front, the same file once."""
     found: list[Copy] = []
     files: set[object] = set()
@@ -71,7 +71,7 @@ def _what_it_is(copy: Copy) -> object:
     return str(environment) if (environment / "pyvenv.cfg").exists() else identity(copy.program)
 
 
-def _all_copies(tool: Tool, places: Places, which: Which, files: set[object]) -> Iterator[Copy]:
+def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]) -> Iterator[Copy]:
     """Yield the copies on PATH in its order, then the others. `files` keeps what was looked at: off PATH, each once."""
     for path, absolute, name in _on_path(tool, places):
         files.add(identity(path))
@@ -91,10 +91,10 @@ def _all_copies(tool: Tool, places: Places, which: Which, files: set[object]) ->
         # The root of a project holds wrappers of tools; programs of a tool's name there are nobody's.
         names = tool.wrappers if place.endswith("/.") else tool.commands
         for path in (path for name in names for path in places.holds(place, name)):
-            yield Copy(path, _real(path), own=True)
+            yield Copy(path=path, real=_real(path), own=True)
 
 
-def _on_path(tool: Tool, places: Places) -> Iterator[tuple[Path, bool, str | None]]:
+def _on_path(tool: Tool, places: SearchPath) -> Iterator[tuple[Path, bool, str | None]]:
     """Yield what lies on PATH under the names of the tool, whether by an absolute entry, and the name that reaches it."""
     for command in tool.commands:
         first = True
@@ -112,7 +112,7 @@ def _not_in(files: set[object], paths: Iterable[Path]) -> Iterator[Path]:
             yield path
 
 
-def _homes(tool: Tool, places: Places) -> Iterator[str]:
+def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
     """Yield the folders off PATH in which copies usually lie: the tool's own, the system's other choices, everyone's."""
     for home in tool.homes:
         yield from map(str, folders_of(home, places.environment))
@@ -137,17 +137,17 @@ def _alternatives(command: str) -> Iterator[str]:
             yield path.rpartition("/")[0]
 
 
-def _copy(path: Path, places: Places, which: Which, *, absolute: bool = True) -> Copy:
-    fault = fault_of(path, places.environment)
+def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True) -> Copy:
+    fault = why_unrunnable(path, places.environment)
     real = _real(path)
     # What PATH reaches by a relative entry, or in the checkout, is the project's own: whoever wrote it.
     own = not absolute or places.in_checkout(path) or places.in_checkout(real)
     if fault or own:
-        return Copy(path, real, own=own, fault=fault)
+        return Copy(path=path, real=real, own=own, fault=fault)
     shim = shim_of(path, real, places.folder, places.environment, which)
     if shim and shim.program:
         own = places.in_checkout(shim.program) or places.in_checkout(_real(shim.program))
-    return Copy(path, real, own=own, shim=shim)
+    return Copy(path=path, real=real, own=own, shim=shim)
 
 
 def _real(path: Path) -> Path:

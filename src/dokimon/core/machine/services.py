@@ -18,7 +18,7 @@ _LIMIT_SECONDS = 2.0
 _LARGEST_BYTES = 64 * 1024
 
 
-class Greeting(msgspec.Struct, frozen=True):
+class Greeting(msgspec.Struct, frozen=True, kw_only=True):
     """What answered: whether anything listens, which product it says it is, its version, or why that is not known."""
 
     listens: bool
@@ -37,14 +37,14 @@ def greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
             link.settimeout(_LIMIT_SECONDS)
             speak = _PROTOCOLS.get(_PRODUCTS.get(name.lower(), ""))
             if speak is None:
-                return Greeting(True, reason=f"Dokimon does not know the protocol of {clean(name, 40)}")
+                return Greeting(listens=True, reason=f"Dokimon does not know the protocol of {clean(name, 40)}")
             return speak(link, host, port, asker)
     except TimeoutError:
-        return Greeting(True, reason=f"it did not greet within {_LIMIT_SECONDS:g} seconds")
+        return Greeting(listens=True, reason=f"it did not greet within {_LIMIT_SECONDS:g} seconds")
     except (ConnectionResetError, BrokenPipeError):
-        return Greeting(True, reason="it hung up")
+        return Greeting(listens=True, reason="it hung up")
     except (OSError, UnicodeError) as wrong:
-        return Greeting(False, reason=getattr(wrong, "strerror", None) or str(wrong))
+        return Greeting(listens=False, reason=getattr(wrong, "strerror", None) or str(wrong))
 
 
 def is_the_product(name: str, product: str) -> bool:
@@ -71,16 +71,19 @@ def _mysql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     packet = _received(link, enough=lambda data: len(data) >= 4 and len(data) >= 4 + int.from_bytes(data[:3], "little"))
     body = packet[4:]
     if body[:1] == b"\xff":
-        return Greeting(True, reason=f"it refuses to talk: “{clean(body[3:].decode('utf-8', 'replace'), 120)}”")
+        return Greeting(listens=True, reason=f"it refuses to talk: “{clean(body[3:].decode('utf-8', 'replace'), 120)}”")
     if body[:1] != b"\x0a":
-        return Greeting(True, reason="what it says is no greeting of MySQL or MariaDB")
+        return Greeting(listens=True, reason="what it says is no greeting of MySQL or MariaDB")
     text = body[1:].partition(b"\0")[0].decode("ascii", "replace")
     maria = re.match(r"(?:5\.5\.5-)?(\d+(?:\.\d+)+)(?=.*mariadb)", text, re.IGNORECASE)
     plain = re.match(r"\d+(?:\.\d+)+", text)
     if maria:
-        return Greeting(True, "MariaDB", maria[1])
+        return Greeting(listens=True, product="MariaDB", version=maria[1])
     return Greeting(
-        True, "MySQL", plain[0] if plain else None, None if plain else f"its version is “{clean(text, 80)}”"
+        listens=True,
+        product="MySQL",
+        version=plain[0] if plain else None,
+        reason=None if plain else f"its version is “{clean(text, 80)}”",
     )
 
 
@@ -92,12 +95,12 @@ def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     )
     if answer.startswith("-"):
         said = clean(answer[1:].partition("\r\n")[0], 120)
-        return Greeting(True, "Redis", reason=f"it tells no version without a password: “{said}”")
+        return Greeting(listens=True, product="Redis", reason=f"it tells no version without a password: “{said}”")
     valkey = re.search(r"^valkey_version:(\S+)", answer, re.MULTILINE)
     found = valkey or re.search(r"^redis_version:(\S+)", answer, re.MULTILINE)
     if not found:
-        return Greeting(True, reason="what it says is no answer of Redis")
-    return Greeting(True, "Valkey" if valkey else "Redis", clean(found[1], 40))
+        return Greeting(listens=True, reason="what it says is no answer of Redis")
+    return Greeting(listens=True, product="Valkey" if valkey else "Redis", version=clean(found[1], 40))
 
 
 def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
@@ -107,21 +110,21 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
     """
     link.sendall((8).to_bytes(4, "big") + (80877103).to_bytes(4, "big"))
     if _received(link, enough=lambda data: len(data) >= 1)[:1] not in (b"S", b"N"):
-        return Greeting(True, reason="what it says is no answer of PostgreSQL")
+        return Greeting(listens=True, reason="what it says is no answer of PostgreSQL")
     given = asker.environment
     secret = "it tells its version only to users"
     client = shutil.which("psql", path=given.get("PATH", ""))
     if not given.get("PGUSER"):
-        return Greeting(True, "PostgreSQL", reason=f"{secret}; set PGUSER and PGPASSWORD")
+        return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}; set PGUSER and PGPASSWORD")
     if client is None or Path(client).resolve().is_relative_to(asker.checkout):
-        return Greeting(True, "PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
+        return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
     environment = {**given, "PGCONNECT_TIMEOUT": "3", "PSQLRC": os.devnull}
     command = [client, "-X", "-w", "-At", "-h", host, "-p", str(port), "-d", given.get("PGDATABASE", "postgres")]
     answer = asker.output([*command, "-c", "show server_version"], environment)
     found = re.match(r"\d+(?:\.\d+)*", answer.output.strip())
     if found:
-        return Greeting(True, "PostgreSQL", found[0])
-    return Greeting(True, "PostgreSQL", reason=f"psql could not ask it: {answer.reason}")
+        return Greeting(listens=True, product="PostgreSQL", version=found[0])
+    return Greeting(listens=True, product="PostgreSQL", reason=f"psql could not ask it: {answer.reason}")
 
 
 def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
@@ -129,16 +132,16 @@ def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     link.sendall(f"GET / HTTP/1.1\r\nHost: {host}:{port}\r\nAccept: */*\r\nConnection: close\r\n\r\n".encode())
     answer = _received(link, enough=lambda data: False).decode("utf-8", "replace")
     if not answer.startswith("HTTP/"):
-        return Greeting(True, reason="what it says is no HTTP")
+        return Greeting(listens=True, reason="what it says is no HTTP")
     head, _, body = answer.partition("\r\n\r\n")
     if number := re.search(r'"number"\s*:\s*"(\d+(?:\.\d+)+[^"]*)"', body):
         engine = "OpenSearch" if '"opensearch"' in body else "Elasticsearch"
-        return Greeting(True, engine, clean(number[1], 40))
+        return Greeting(listens=True, product=engine, version=clean(number[1], 40))
     server = re.search(r"^server:\s*([\w-]+)(?:/(\d[\w.-]*))?", head, re.MULTILINE | re.IGNORECASE)
     if server:
         silent = None if server[2] else f"{clean(server[1], 40)} does not tell its version"
-        return Greeting(True, clean(server[1], 40), server[2], silent)
-    return Greeting(True, reason="it does not say which server it is")
+        return Greeting(listens=True, product=clean(server[1], 40), version=server[2], reason=silent)
+    return Greeting(listens=True, reason="it does not say which server it is")
 
 
 def _memcached(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
@@ -146,16 +149,16 @@ def _memcached(link: socket.socket, host: str, port: int, asker: Asker) -> Greet
     link.sendall(b"version\r\n")
     found = re.match(rb"VERSION (\S+)", _received(link, enough=lambda data: data.endswith(b"\r\n")))
     if not found:
-        return Greeting(True, reason="what it says is no answer of memcached")
-    return Greeting(True, "memcached", clean(found[1].decode("ascii", "replace"), 40))
+        return Greeting(listens=True, reason="what it says is no answer of memcached")
+    return Greeting(listens=True, product="memcached", version=clean(found[1].decode("ascii", "replace"), 40))
 
 
 def _smtp(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     """SMTP greets with 220 and its own name (RFC 5321 §4.2)."""
     greeting = _received(link, enough=lambda data: data.endswith(b"\r\n")).decode("utf-8", "replace")
     if not greeting.startswith("220"):
-        return Greeting(True, reason="what it says is no greeting of a mail server")
-    return Greeting(True, "SMTP", reason="mail servers tell no version")
+        return Greeting(listens=True, reason="what it says is no greeting of a mail server")
+    return Greeting(listens=True, product="SMTP", reason="mail servers tell no version")
 
 
 _PROTOCOLS: dict[str, Callable[[socket.socket, str, int, Asker], Greeting]] = {

@@ -14,13 +14,13 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.files import text_of
-from dokimon.core.machine.folders import folders_of, home_of, newest_first
+from dokimon.core.machine.folders import home_of, newest_first
 from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_program, path_folders
 from dokimon.core.machine.version_managers import Manager, managers
 from dokimon.core.text import clean
 
 
-class Shim(msgspec.Struct, frozen=True):
+class Shim(msgspec.Struct, frozen=True, kw_only=True):
     """What stands behind a shim: its manager, the version chosen here and by what, the program; or why there is none."""
 
     manager: str
@@ -45,13 +45,13 @@ def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str]
         return None
     manager = managers().get(name)
     if manager is None:
-        return Shim(name, says="is a shim of a version manager that Dokimon does not know, and is not run")
+        return Shim(manager=name, says="is a shim of a version manager that Dokimon does not know, and is not run")
     if manager.which:
         answer = which([word.replace("{command}", path.name) for word in manager.which])
         program = Path(answer) if answer and Path(answer).is_absolute() else None
         if program and is_program(program):
-            return Shim(name, chosen_by=f"{name} itself", program=program)
-        return Shim(name, says=f"is a shim of {name}, which has no {path.name} for this folder")
+            return Shim(manager=name, chosen_by=f"{name} itself", program=program)
+        return Shim(manager=name, says=f"is a shim of {name}, which has no {path.name} for this folder")
     return _behind_family(name, manager, path, real, folder, environment)
 
 
@@ -75,12 +75,12 @@ def _behind_family(
 ) -> Shim:
     """Managers that keep each version in a folder of its own and read its name from a file or a variable."""
     plugin = _plugin(real) if "{plugin}" in (manager.program or "") else ""
-    named = [root for written in manager.roots for root in folders_of(written, environment)]
+    named = manager.roots_here(environment)
     root = next((each for each in [*named, path.parent.parent] if each.is_dir()), path.parent.parent)
     choices = _choices(manager, plugin, root, folder, environment)
     chosen = next(choices, None)
     if chosen is None:
-        return Shim(name, says=f"is a shim of {name}, and no version is chosen for this folder")
+        return Shim(manager=name, says=f"is a shim of {name}, and no version is chosen for this folder")
     versions, by = chosen
     for version in versions:
         if version == "system":
@@ -88,12 +88,12 @@ def _behind_family(
         else:
             program = _installed(root, manager.program or "", plugin, version, path.name)
         if program:
-            return Shim(name, version, by, program)
+            return Shim(manager=name, version=version, chosen_by=by, program=program)
     wanted = clean(" ".join(versions), 80)
     return Shim(
-        name,
-        wanted,
-        by,
+        manager=name,
+        version=wanted,
+        chosen_by=by,
         says=f"is a shim of {name}, which has no {path.name} for {wanted}, the version that {by} chooses",
     )
 
@@ -157,10 +157,10 @@ def _behind_rustup(command: str, real: Path, folder: Path, environment: Mapping[
     for channel, by in _rust_channels(settings, root, folder, environment):
         program = _of_toolchain(root, channel, triple, command)
         if program:
-            return Shim("rustup", channel, by, program)
+            return Shim(manager="rustup", version=channel, chosen_by=by, program=program)
         says = f"is a shim of rustup, which has no {command} in the toolchain {clean(channel, 80)} that {by} chooses"
-        return Shim("rustup", clean(channel, 80), by, says=says)
-    return Shim("rustup", says="is a shim of rustup, and no toolchain is chosen for this folder")
+        return Shim(manager="rustup", version=clean(channel, 80), chosen_by=by, says=says)
+    return Shim(manager="rustup", says="is a shim of rustup, and no toolchain is chosen for this folder")
 
 
 def _rust_channels(
@@ -224,14 +224,14 @@ def _behind_corepack(command: str, folder: Path, environment: Mapping[str, str])
                 version, by = good.partition("+")[0], str(file)
                 break
     if not version:
-        return Shim("corepack", says=f"is a shim of corepack, and no {manager} is chosen for this folder")
+        return Shim(manager="corepack", says=f"is a shim of corepack, and no {manager} is chosen for this folder")
     if re.fullmatch(r"[\w.+-]+", version):
         for holder in (cache / "v1" / manager / version, cache / manager / version):
             if holder.is_dir():
-                return Shim("corepack", version, by, holder)
+                return Shim(manager="corepack", version=version, chosen_by=by, program=holder)
     wanted = clean(version, 80)
     says = f"is a shim of corepack, which has not fetched {manager} {wanted} yet, the version that {by} chooses"
-    return Shim("corepack", wanted, by, says=says)
+    return Shim(manager="corepack", version=wanted, chosen_by=by, says=says)
 
 
 def _json(path: Path) -> dict[str, object]:

@@ -8,17 +8,17 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.machine.asking import Answer, Asker
+from dokimon.core.machine.asking import Asker, ToolAnswer
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
 from dokimon.core.machine.components import Component, of_copy, of_machine
 from dokimon.core.machine.evidence import version_in_files
-from dokimon.core.machine.places import Places
 from dokimon.core.machine.search import Copy, copies_of
+from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.text import clean
 
 
-class Installation(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
+class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """One copy of a tool on this machine.
 
     `reached` says whether a command typed in the project's folder starts it; an `off_path` copy lies where PATH does not
@@ -71,7 +71,7 @@ class Surveyor:
     ) -> None:
         self._catalogue = catalogue
         self._folder = folder
-        self._places = Places(environment, folder, checkout)
+        self._places = SearchPath(environment, folder, checkout)
         self._asker = Asker(environment, checkout)
         self._cache = cache
 
@@ -166,7 +166,7 @@ class Surveyor:
         answer, known_by = self._answer(copy.named, tool.ask, tool.ask.arguments, parts=False)
         return _told(_standing(tool, copy), tool, answer, known_by)
 
-    def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[Answer, str]:
+    def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[ToolAnswer, str]:
         key = self._cache.key(program, how, arguments)
         if known := self._cache.get(key):
             return known, "cache"
@@ -175,7 +175,7 @@ class Surveyor:
         return answer, "asked"
 
 
-def _told(made: Installation, tool: Tool, answer: Answer, known_by: str) -> Installation:
+def _told(made: Installation, tool: Tool, answer: ToolAnswer, known_by: str) -> Installation:
     return msgspec.structs.replace(
         made,
         version=answer.version,
@@ -200,9 +200,9 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
     shim = copy.shim
     behind = shim.program if shim else copy.real if copy.real != copy.path else None
     return Installation(
-        tool.name,
-        clean(str(copy.path)),
-        copy.reached,
+        tool=tool.name,
+        path=clean(str(copy.path)),
+        reached=copy.reached,
         off_path=copy.off_path,
         other_name=clean(copy.other_name) if copy.other_name else None,
         own=copy.own,
@@ -217,4 +217,4 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
 def _uncatalogued(name: str) -> Tool:
     """An entry for a command that the catalogue does not know: it can be looked for, but is not run."""
     commands = [name] if name and "/" not in name and "\\" not in name and not name.startswith("-") else []
-    return Tool(name, name, "command", commands, ask=Ask(arguments=[]))
+    return Tool(name=name, title=name, kind="command", commands=commands, ask=Ask(arguments=[]))

@@ -16,7 +16,7 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.text import clean
 
 
-class System(msgspec.Struct, frozen=True, omit_defaults=True, forbid_unknown_fields=True):
+class System(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, forbid_unknown_fields=True):
     """The machine: `system` as needs call it, its `release` in words, the C library; sizes in bytes."""
 
     system: str
@@ -43,13 +43,13 @@ def this_system(folder: Path) -> System:
         except OSError:
             continue
     return System(
-        system_name(), _release(), architecture_name(), os.cpu_count() or 1, psutil.virtual_memory().total, free,
-        clean(platform.release(), 80) or None, _libc(),
+        system=system_name(), release=release_name(), architecture=architecture_name(), cores=os.cpu_count() or 1, memory=psutil.virtual_memory().total, disk_free=free,
+        kernel=clean(platform.release(), 80) or None, libc=_libc(),
     )  # fmt: skip
 
 
-def _release() -> str:
-    """The name that the distribution gives itself (os-release(5)); elsewhere what Python knows."""
+def release_name() -> str:
+    """Return the name that the distribution gives itself (os-release(5)); elsewhere what Python knows."""
     import platform
 
     if LINUX:

@@ -12,16 +12,16 @@ import msgspec
 from dokimon.core.machine.platform import LINUX, architecture_name, is_program, path_folders, runs_foreign
 from dokimon.core.text import clean
 
-FaultKind = Literal[
+UnrunnableKind = Literal[
     "dangling", "no file", "not executable", "unreadable", "no interpreter", "other architecture", "other system",
     "no loader",
 ]  # fmt: skip
 
 
-class Fault(msgspec.Struct, frozen=True):
+class Unrunnable(msgspec.Struct, frozen=True):
     """The kind of fault, and the sentence after "this file …"."""
 
-    kind: FaultKind
+    kind: UnrunnableKind
     says: str
 
 
@@ -31,17 +31,17 @@ _ALSO_RUNS = {"x86_64": {"i686"}, "aarch64": {"arm"}}
 _MACHO = {b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe"}
 
 
-def fault_of(path: Path, environment: Mapping[str, str]) -> Fault | None:
+def why_unrunnable(path: Path, environment: Mapping[str, str]) -> Unrunnable | None:
     """Return why `path` cannot be run here, or None when nothing speaks against it. Reads its first bytes."""
     try:
         real = path.resolve(strict=True)
     except (OSError, RuntimeError):
         target = _link_target(path)
-        return Fault("dangling", f"is a link that leads nowhere{f' (to {target})' if target else ''}")
+        return Unrunnable("dangling", f"is a link that leads nowhere{f' (to {target})' if target else ''}")
     if not real.is_file():
-        return Fault("no file", "is not a file")
+        return Unrunnable("no file", "is not a file")
     if not is_program(path):
-        return Fault("not executable", "is there but not executable")
+        return Unrunnable("not executable", "is there but not executable")
     try:
         with real.open("rb") as file:
             head = file.read(4096)
@@ -68,7 +68,7 @@ def _link_target(path: Path) -> str | None:
         return None
 
 
-def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Fault | None:
+def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Unrunnable | None:
     """The first line names the interpreter (execve(2), "Interpreter scripts"); env(1) looks its argument up on PATH."""
     words = head[2:].partition(b"\n")[0].decode("utf-8", "replace").split()
     if not words:
@@ -78,7 +78,7 @@ def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Fault | Non
         return None
     if not Path(interpreter).exists():
         carriage = " (its first line ends as on Windows)" if head.partition(b"\n")[0].endswith(b"\r") else ""
-        return Fault("no interpreter", f"is a script for {clean(interpreter, 200)}, which is not here{carriage}")
+        return Unrunnable("no interpreter", f"is a script for {clean(interpreter, 200)}, which is not here{carriage}")
     if Path(interpreter).name != "env":
         return None
     named = next((word for word in words[1:] if not word.startswith("-") and "=" not in word), "")
@@ -88,25 +88,25 @@ def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Fault | Non
         or any(is_program(folder / named) for folder, _ in path_folders(environment, Path("/")))
     ):
         return None
-    return Fault("no interpreter", f"is a script for {clean(named, 80)}, which no folder on PATH holds")
+    return Unrunnable("no interpreter", f"is a script for {clean(named, 80)}, which no folder on PATH holds")
 
 
-def _fault_of_binary(head: bytes) -> Fault | None:
+def _fault_of_binary(head: bytes) -> Unrunnable | None:
     if head[:4] in _MACHO:
-        return Fault("other system", "is built for macOS, and this is Linux")
+        return Unrunnable("other system", "is built for macOS, and this is Linux")
     if head[:2] == b"MZ":
-        return None if runs_foreign("MZ") else Fault("other system", "is built for Windows, and this is Linux")
+        return None if runs_foreign("MZ") else Unrunnable("other system", "is built for Windows, and this is Linux")
     if head[:4] != b"\x7fELF" or len(head) < 64:
         return None
     order: Literal["little", "big"] = "little" if head[5] == 1 else "big"
     machine = _ELF_MACHINES.get(int.from_bytes(head[18:20], order))
     here = architecture_name()
     if machine and machine != here and machine not in _ALSO_RUNS.get(here, ()) and not runs_foreign(machine):
-        return Fault("other architecture", f"is built for {machine}, and this machine is {here}")
+        return Unrunnable("other architecture", f"is built for {machine}, and this machine is {here}")
     loader = _loader(head, order)
     if loader and not Path(loader).exists():
         library = " (musl, another C library)" if "musl" in loader else ""
-        return Fault("no loader", f"needs {clean(loader, 200)}{library}, which is not here")
+        return Unrunnable("no loader", f"needs {clean(loader, 200)}{library}, which is not here")
     return None
 
 

@@ -20,7 +20,7 @@ _STARTUP_FILES = (
 )  # fmt: skip
 
 
-class Manager(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+class Manager(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """What is known of a version manager; the keys are told at the top of `version_managers.toml`."""
 
     marks: list[str]
@@ -33,6 +33,10 @@ class Manager(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     fallback: str | None = None
     program: str | None = None
     which: list[str] = []
+
+    def roots_here(self, environment: Mapping[str, str]) -> list[Path]:
+        """Return the folders in which it keeps its versions here."""
+        return [root for written in self.roots for root in folders_of(written, environment)]
 
 
 @cache

@@ -3,15 +3,17 @@
 from __future__ import annotations
 
 import shlex
-from collections.abc import Iterable
+from collections.abc import Mapping
 from pathlib import Path
 from typing import Literal
 
 import msgspec
 
-from dokimon.core.checks import kind_of
-from dokimon.core.checks.carrying_out import Asked
-from dokimon.core.declarations.requirement import Source
+from dokimon.core.checks.carrying_out import PlannedCheck
+from dokimon.core.faults import Fault
+from dokimon.core.machine.platform import shell_command
+from dokimon.core.source import Source
+from dokimon.core.words import filled, filled_for_shell
 
 PREPARE_SECONDS = 30 * 60.0
 """The first installation may download for minutes."""
@@ -24,7 +26,7 @@ RunKind = Literal["server", "program"] | None
 """What a run is; None where only the run itself will show it."""
 
 
-class Step(msgspec.Struct, frozen=True):
+class PrepareStep(msgspec.Struct, frozen=True, kw_only=True):
     """A prepare step. `needed` says why it must be done now; None means that it need not, and `reason` why.
 
     `command` is an argument list, or a line for the shell. `makes` are paths that must be there afterwards.
@@ -37,11 +39,12 @@ class Step(msgspec.Struct, frozen=True):
     needed: str | None
     reason: str = "it is there and current"
     environment: dict[str, str] = {}
+    words: dict[str, str] = {}
     makes: tuple[Path, ...] = ()
     within: float = PREPARE_SECONDS
 
 
-class TargetPlan(msgspec.Struct, frozen=True):
+class TargetPlan(msgspec.Struct, frozen=True, kw_only=True):
     """A device or emulator that a run needs: see `[[run]]`'s `target`; `within` in seconds."""
 
     list_command: str
@@ -51,15 +54,15 @@ class TargetPlan(msgspec.Struct, frozen=True):
     each: bool = False
 
 
-class RunPlan(msgspec.Struct, frozen=True):
-    """A run to carry out. `{port}` in `command` stands for the port that it is given.
+class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
+    """A run to carry out. `{port}` in `command` stands for the port that it is given, other names in braces for `words`.
 
     `kind` None means that the run itself will show whether it is a server or a program. `port` is where it is expected
     to listen, `any` a free port of Dokimon's choice; with `may_move`, a free one is taken where `port` is held. What
     listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
-    once it answers. `said` is what stands for its command in reports, where that is no command to type,
-    `lacks` why it cannot be carried out here.
+    once it answers. `shown_as` stands for its command in reports, where that is not a command to type; `lacks` says why
+    it cannot be carried out here.
     """
 
     name: str
@@ -70,6 +73,7 @@ class RunPlan(msgspec.Struct, frozen=True):
     port: int | Literal["any"] | None = None
     may_move: bool = False
     environment: dict[str, str] = {}
+    words: dict[str, str] = {}
     up_line: str | None = None
     up_file: Path | None = None
     up_get: str | None = None
@@ -80,36 +84,32 @@ class RunPlan(msgspec.Struct, frozen=True):
     stop: str | None = None
     expose: bool = False
     target: TargetPlan | None = None
-    said: str | None = None
+    shown_as: str | None = None
     lacks: str | None = None
-    checks: tuple[Asked, ...] = ()
+    checks: tuple[PlannedCheck, ...] = ()
 
     @property
     def in_words(self) -> str:
         """The command as a person would type it, or what stands for one."""
-        return self.said or shown(self.command, self.folder)
+        return self.shown_as or shown(self.command, self.folder, self.words)
 
     @property
-    def has_window(self) -> bool:
+    def draws_window(self) -> bool:
         """Whether it is a desktop program: a window is looked for."""
-        return any(kind_of(each.wanted).name == "window" for each in self.checks)
+        return any(each.spec.draws_window for each in self.checks)
 
     @property
-    def serves(self) -> bool:
-        """Whether something is asked of it that only a server answers."""
-        return asks_a_server(self.checks)
+    def asks_server(self) -> bool:
+        """Whether a check asks for something that only a server answers."""
+        return any(each.spec.asks_server for each in self.checks)
+
+    @property
+    def expected_exit(self) -> int | None:
+        """The exit status that a check says it must end with, or None."""
+        return next((e for each in self.checks if (e := each.spec.expected_exit) is not None), None)
 
 
-def asks_a_server(checks: Iterable[Asked]) -> bool:
-    """Whether one of these asks for something that only a server answers."""
-    return any(kind_of(each.wanted).name in _SERVED for each in checks)
-
-
-_SERVED = ("http", "rendered page", "exposure")
-"""The kinds of check that ask a server."""
-
-
-class Plan(msgspec.Struct, frozen=True):
+class Plan(msgspec.Struct, frozen=True, kw_only=True):
     """The prepare steps in order, then the runs in order.
 
     `words` are what may stand in braces in the commands of `dokimon.toml`, `environment` the variables that its
@@ -117,14 +117,14 @@ class Plan(msgspec.Struct, frozen=True):
     that look at the checkout when all is over.
     """
 
-    prepare: tuple[Step, ...] = ()
+    prepare: tuple[PrepareStep, ...] = ()
     runs: tuple[RunPlan, ...] = ()
     words: dict[str, str] = {}
     environment: dict[str, str] = {}
-    checkout: tuple[Asked, ...] = ()
+    checkout: tuple[PlannedCheck, ...] = ()
 
 
-class Setting(msgspec.Struct, frozen=True):
+class PlanContext(msgspec.Struct, frozen=True, kw_only=True):
     """What planners are told: the checkout's root, the project's folder in it, the environment, the tools found."""
 
     root: Path
@@ -142,12 +142,19 @@ class Setting(msgspec.Struct, frozen=True):
         return Source(path.relative_to(self.root).as_posix(), line, text)
 
 
-def shown(command: str | tuple[str, ...], folder: Path) -> str:
-    """Return a command as a person would type it in `folder`."""
+def shown(command: str | tuple[str, ...], folder: Path, words: Mapping[str, str] | None = None) -> str:
+    """Return a command as a person would type it in `folder`, with what is known of its `words` filled in."""
     if isinstance(command, str):
-        return command
-    return shlex.join(part.removeprefix(f"{folder}/") for part in command)
+        return filled_for_shell(command, words or {})
+    return shlex.join(filled(part, words or {}).removeprefix(f"{folder}/") for part in command)
 
 
-class PlanFault(Exception):
-    """There is no plan; the text says what was looked for, or between what to choose."""
+def argv_of(command: str | tuple[str, ...], words: Mapping[str, str]) -> list[str]:
+    """Return the argument list that carries out a command, with its `words` filled in."""
+    if isinstance(command, str):
+        return shell_command(filled_for_shell(command, words))
+    return [filled(part, words) for part in command]
+
+
+class PlanFault(Fault):
+    """There is no plan; the reason says what was looked for, or between what to choose."""

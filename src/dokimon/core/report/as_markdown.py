@@ -4,7 +4,6 @@ from __future__ import annotations
 
 from collections.abc import Sequence
 
-from dokimon.core.machine.catalogue import find_tool
 from dokimon.core.report.folding import standing, subject_of
 from dokimon.core.report.model import Check, Finding, Report
 
@@ -28,8 +27,7 @@ def prerequisites(report: Report) -> str:
 
 
 def _title(finding: Finding, subject: str) -> str:
-    entry = find_tool(finding.tool) if finding.kind in ("tool", "component") else None
-    return subject.replace(finding.tool, entry.title, 1) if entry else subject
+    return subject.replace(finding.tool, finding.title, 1) if finding.title else subject
 
 
 def _escaped(text: str) -> str:

@@ -6,12 +6,14 @@ from typing import Final, Literal
 
 import msgspec
 
-from dokimon.core.declarations.requirement import Source
 from dokimon.core.machine.components import Component
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.system import System
+from dokimon.core.source import Source
 
 FORMAT: Final = "dokimon-report/1"
+FORMAT_MINOR: Final = 1
+"""Raised when keys are added; those that are there keep their meaning."""
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
 CheckVerdict = Literal["passed", "failed", "unsure", "skipped"]
@@ -37,11 +39,12 @@ class Found(_Part, frozen=True):
     known_by: str | None = None
 
 
-class Finding(_Part, frozen=True):
+class Finding(_Part, frozen=True, kw_only=True):
     """A requirement, and what came of it when it was held against the survey (`needs` leaves that out).
 
     `tool` is the subject, `component` the part of it that is meant; `kind` says what a subject that is no tool is.
-    `wanted` is as declared, `accepts` the same in words. `part` is the folder of the project that declares it.
+    `wanted` is as declared, `accepts` the same in words. `part` is the folder of the project that declares it. `title` is
+    the tool's name for people. Where `wanted` cannot be read, `wrong_at` is the place in it (in characters, from 0).
     """
 
     id: str
@@ -54,8 +57,10 @@ class Finding(_Part, frozen=True):
     kind: Literal["tool", "component", "variable", "path", "platform", "service", "fact"] = "tool"
     component: str | None = None
     part: str | None = None
+    title: str | None = None
     verdict: FindingVerdict | None = None
     reason: str | None = None
+    wrong_at: int | None = None
     why: str | None = None
     found: Found | None = None
     remedies: tuple[Remedy, ...] = ()
@@ -69,7 +74,7 @@ class Conflict(_Part, frozen=True):
     reason: str
 
 
-class Agreed(_Part, frozen=True):
+class Agreed(_Part, frozen=True, kw_only=True):
     """What all required declarations of a tool accept together; the oldest version and the newest line that will do."""
 
     tool: str
@@ -86,7 +91,7 @@ class Project(_Part, frozen=True):
     folder: str | None = None
 
 
-class Prepared(_Part, frozen=True):
+class Prepared(_Part, frozen=True, kw_only=True):
     """A prepare step: `skipped` when it was not needed; `reason` says why it was, or was not, or what went wrong."""
 
     title: str
@@ -101,7 +106,7 @@ class Prepared(_Part, frozen=True):
     diagnoses: tuple[Diagnosis, ...] = ()
 
 
-class Diagnosis(_Part, frozen=True):
+class Diagnosis(_Part, frozen=True, kw_only=True):
     """The likely cause of a failure: what it is called, in words, the line of output that shows it, and what to do."""
 
     name: str
@@ -110,7 +115,7 @@ class Diagnosis(_Part, frozen=True):
     remedies: tuple[Remedy, ...] = ()
 
 
-class Listening(_Part, frozen=True):
+class Listening(_Part, frozen=True, kw_only=True):
     """A listening socket of the run's own process tree. `exposed` when other machines may reach it."""
 
     address: str
@@ -119,7 +124,7 @@ class Listening(_Part, frozen=True):
     exposed: bool
 
 
-class Stranger(_Part, frozen=True):
+class Stranger(_Part, frozen=True, kw_only=True):
     """A process that is no part of the run and holds the port that it usually takes."""
 
     port: int
@@ -132,7 +137,7 @@ Grade = Literal["answers", "serves", "serves what is expected"]
 """How far a server comes: it answers at all, with a success, with what was expected of it."""
 
 
-class Check(_Part, frozen=True):
+class Check(_Part, frozen=True, kw_only=True):
     """One smoke check: what was expected, what was seen, how long it took.
 
     `kind` is what was looked at, `source` the line that asked for it. `attempts` says that it took several, `evidence` is
@@ -172,7 +177,7 @@ class StopStep(_Part, frozen=True):
     seconds: float
 
 
-class Run(_Part, frozen=True):
+class Run(_Part, frozen=True, kw_only=True):
     """A run from start to stop.
 
     `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed,
@@ -205,7 +210,7 @@ class Run(_Part, frozen=True):
     left_behind: tuple[str, ...] = ()
 
 
-class PlannedStep(_Part, frozen=True):
+class PlannedStep(_Part, frozen=True, kw_only=True):
     """A prepare step that would be done; `needed` says why, and is left out where it is not. `folder` is below the root."""
 
     title: str
@@ -215,7 +220,7 @@ class PlannedStep(_Part, frozen=True):
     folder: str | None = None
 
 
-class PlannedRun(_Part, frozen=True):
+class PlannedRun(_Part, frozen=True, kw_only=True):
     """A run that would be carried out, `after` others; `checks` are those that it is given."""
 
     name: str
@@ -235,18 +240,39 @@ class Planned(_Part, frozen=True):
     runs: tuple[PlannedRun, ...]
 
 
-class Report(_Part, frozen=True, kw_only=True):
-    """Everything about one invocation. `verify` leaves out what only `smoke` has.
+class Provenance(_Part, frozen=True, kw_only=True):
+    """Where a report comes from: `at` which time (RFC 3339, UTC), with which `dokimon`, on which system, its `release`.
 
-    `picked` are the folders that were put first on PATH for this invocation alone. `checks` look at the checkout when all
+    `commit` and `branch` are those of the checkout, `changed` says whether tracked files differ from the commit; left out
+    where the checkout is in no repository of git's, or where git's files do not tell.
+    """
+
+    at: str
+    dokimon: str
+    system: str
+    architecture: str
+    release: str
+    commit: str | None = None
+    branch: str | None = None
+    changed: bool | None = None
+
+
+class Report(_Part, frozen=True, kw_only=True):
+    """Everything about one invocation. `minor` tells how many keys the format has gained, `made` where the report comes from.
+
+    `verify` leaves out what only `smoke` has.
+
+    `projects_below` are projects in folders below one that is none itself. `picked` are the folders that were put first on PATH for this invocation alone. `checks` look at the checkout when all
     is over, `changed_files` are those that git does not ignore and that are other than before.
     """
 
     format: Literal["dokimon-report/1"]
+    minor: int = FORMAT_MINOR
     command: Literal["needs", "tools", "verify", "smoke"]
     verdict: Verdict
     project: Project
     requirements: tuple[Finding, ...]
+    projects_below: tuple[str, ...] = ()
     installations: tuple[Installation, ...] = ()
     components: tuple[Component, ...] = ()
     system: System | None = None
@@ -259,4 +285,5 @@ class Report(_Part, frozen=True, kw_only=True):
     checks: tuple[Check, ...] = ()
     changed_files: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()
+    made: Provenance | None = None
     interrupted: bool = False

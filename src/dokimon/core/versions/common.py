@@ -39,4 +39,4 @@ def _carried(cut: Cut, order: Order) -> Cut | None:
     below = label != cut.label or (written is not None and cut.key < written)
     if below and key[1] == dotted.BARE:
         key = (key[0], dotted.FIRST, ())
-    return Cut(0, key, cut.side, label)
+    return Cut(rank=0, key=key, side=cut.side, label=label)

@@ -9,7 +9,7 @@ from dokimon.core.versions.orders import Order
 from dokimon.core.versions.sets import VersionSet, describe
 
 
-class Constraint(msgspec.Struct, frozen=True):
+class Constraint(msgspec.Struct, frozen=True, kw_only=True):
     """A compiled constraint.
 
     `versions` is the set over the keys of `order`. Where a language's pre-release rule is not a plain interval,

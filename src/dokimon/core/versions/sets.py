@@ -15,7 +15,7 @@ import msgspec
 _BEFORE, _AFTER = 0, 1
 
 
-class Cut(msgspec.Struct, frozen=True, eq=False):
+class Cut(msgspec.Struct, frozen=True, kw_only=True, eq=False):
     """A place between versions: `rank` -1 lies before all versions, 1 after all; 0 is `side` of the version `key`.
 
     `label` is the version as it was written; it takes no part in comparing.
@@ -42,17 +42,17 @@ class Cut(msgspec.Struct, frozen=True, eq=False):
         return hash((self.rank, self.key, self.side))
 
 
-LOWEST, HIGHEST = Cut(-1), Cut(1)
+LOWEST, HIGHEST = Cut(rank=-1), Cut(rank=1)
 
 
 def before(key: Any, label: str) -> Cut:
     """Return the cut just before the version `key`."""
-    return Cut(0, key, _BEFORE, label)
+    return Cut(rank=0, key=key, side=_BEFORE, label=label)
 
 
 def after(key: Any, label: str) -> Cut:
     """Return the cut just after the version `key`."""
-    return Cut(0, key, _AFTER, label)
+    return Cut(rank=0, key=key, side=_AFTER, label=label)
 
 
 class Interval(msgspec.Struct, frozen=True):
@@ -62,7 +62,7 @@ class Interval(msgspec.Struct, frozen=True):
     high: Cut
 
     def __contains__(self, key: Any) -> bool:
-        return not Cut(0, key, _BEFORE) < self.low and self.high > Cut(0, key, _BEFORE)
+        return not Cut(rank=0, key=key, side=_BEFORE) < self.low and self.high > Cut(rank=0, key=key, side=_BEFORE)
 
 
 class VersionSet(msgspec.Struct, frozen=True):
@@ -108,7 +108,7 @@ class VersionSet(msgspec.Struct, frozen=True):
 
     def side_of(self, key: Any) -> int:
         """Return -1 when the version lies before the whole set, 1 when after it, 0 when in it or between its parts."""
-        cut = Cut(0, key, _BEFORE)
+        cut = Cut(rank=0, key=key, side=_BEFORE)
         if not self.intervals:
             return 0
         if cut < self.intervals[0].low:

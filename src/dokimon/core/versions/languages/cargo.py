@@ -67,4 +67,4 @@ def compile(text: str) -> Constraint:
     def accepts(key: Key) -> bool:
         return key in versions and (not semver.is_pre_release(key) or key[:3] in named)
 
-    return Constraint("cargo", text, SEMVER, versions, accepts)
+    return Constraint(language="cargo", text=text, order=SEMVER, versions=versions, rule=accepts)

@@ -24,4 +24,4 @@ def compile(text: str) -> Constraint:
         raise VersionFault(text, found.start(3), "the range ends before it begins")
     if found[2]:
         versions &= compare("<", DOTTED.key(found[3]), found[3])
-    return Constraint("cmake", text, DOTTED, versions)
+    return Constraint(language="cmake", text=text, order=DOTTED, versions=versions)

@@ -105,7 +105,7 @@ def _alternative(text: str, whole: str, offset: int) -> VersionSet:
         try:
             joined &= _term(re.sub(r"^(<>|!=|>=?|<=?|==?|\^|~)\s+", r"\1", term))
         except VersionFault as fault:
-            reason = fault.reason if term else "nothing stands here"
+            reason = fault.says if term else "nothing stands here"
             raise VersionFault(whole, offset + position, reason) from None
         position = separator.end() if separator else end
     return joined
@@ -118,4 +118,4 @@ def compile(text: str) -> Constraint:
         if not alternative.startswith("|"):
             versions |= _alternative(alternative, text, offset)
         offset += len(alternative)
-    return Constraint("composer", text, COMPOSER, versions)
+    return Constraint(language="composer", text=text, order=COMPOSER, versions=versions)

@@ -27,7 +27,7 @@ def _caret(found: re.Match[str]) -> VersionSet:
 def compile(text: str) -> Constraint:
     """Compile a version constraint of `pubspec.yaml`. Raises `VersionFault`."""
     if text.strip() in ("any", ""):
-        return Constraint("dart", text, DART, ALL)
+        return Constraint(language="dart", text=text, order=DART, versions=ALL)
     versions, position = ALL, 0
     starts_with_pre_release: set[tuple[int, int, int]] = set()
     ends: list[tuple[int, int, int]] = []
@@ -47,4 +47,4 @@ def compile(text: str) -> Constraint:
         if numbers not in starts_with_pre_release:
             label = ".".join(str(n) for n in numbers)
             versions &= compare("<", dart.key_of(*numbers, "0"), label)
-    return Constraint("dart", text, DART, versions)
+    return Constraint(language="dart", text=text, order=DART, versions=versions)

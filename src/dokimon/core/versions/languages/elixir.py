@@ -46,4 +46,4 @@ def compile(text: str) -> Constraint:
                 inner += len(term)
             versions |= joined
         offset += len(alternative)
-    return Constraint("elixir", text, SEMVER, versions)
+    return Constraint(language="elixir", text=text, order=SEMVER, versions=versions)

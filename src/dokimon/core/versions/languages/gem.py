@@ -36,4 +36,4 @@ def compile(text: str) -> Constraint:
         operator, version = found[1] or "=", found[2]
         versions &= _pessimistic(version) if operator == "~>" else compare(operator, GEM.key(version), version)
         offset += len(term) + 1
-    return Constraint("gem", text, GEM, versions)
+    return Constraint(language="gem", text=text, order=GEM, versions=versions)

@@ -10,5 +10,5 @@ def compile(text: str) -> Constraint:
     """Compile the version on such a line; `default` accepts every toolchain. Raises `VersionFault`."""
     bare = text.strip()
     if bare == "default":
-        return Constraint("go", text, GO, ALL)
-    return Constraint("go", text, GO, compare(">=", GO.key(bare), bare.removeprefix("go")))
+        return Constraint(language="go", text=text, order=GO, versions=ALL)
+    return Constraint(language="go", text=text, order=GO, versions=compare(">=", GO.key(bare), bare.removeprefix("go")))

@@ -37,17 +37,17 @@ def compile(text: str) -> Constraint:
     if not bare:
         raise VersionFault(text, 0, "is empty")
     if bare == "+" or bare.startswith("latest."):
-        return Constraint("gradle", text, GRADLE, ALL)
+        return Constraint(language="gradle", text=text, order=GRADLE, versions=ALL)
     if bare.endswith("+"):
-        return Constraint("gradle", text, GRADLE, _prefix(bare[:-1]))
+        return Constraint(language="gradle", text=text, order=GRADLE, versions=_prefix(bare[:-1]))
     if found := _RANGE.fullmatch(text):
         opens, low, high, closes = found.groups()
         bottom = LOWEST if not low else before(GRADLE.key(low), low) if opens == "[" else after(GRADLE.key(low), low)
         left_out = before((*gradle.parts_of(high), *_FIRST), high)
         top = HIGHEST if not high else after(GRADLE.key(high), high) if closes == "]" else left_out
-        return Constraint("gradle", text, GRADLE, between(bottom, top))
+        return Constraint(language="gradle", text=text, order=GRADLE, versions=between(bottom, top))
     if one := re.fullmatch(r"\[\s*([^,\s\]]+)\s*\]", bare):
         bare = one[1]
     elif bare[0] in "[(]":
         raise VersionFault(text, 0, "is a range without an end")
-    return Constraint("gradle", text, GRADLE, compare("=", GRADLE.key(bare), bare))
+    return Constraint(language="gradle", text=text, order=GRADLE, versions=compare("=", GRADLE.key(bare), bare))

@@ -47,4 +47,4 @@ def compile(text: str) -> Constraint:
         raise VersionFault(text, offset, "beside a range only further ranges may stand")
     if not rest and last is None:
         raise VersionFault(text, 0, "is empty")
-    return Constraint("maven", text, MAVEN, ALL if rest else versions)
+    return Constraint(language="maven", text=text, order=MAVEN, versions=ALL if rest else versions)

@@ -34,4 +34,4 @@ def compile(text: str) -> Constraint:
     else:
         raise VersionFault(text, 0, "is neither a version nor an alias such as lts/* or lts/iron")
     made = npm.compile(range_text)
-    return Constraint("node-version-file", text, made.order, made.versions, made.rule)
+    return Constraint(language="node-version-file", text=text, order=made.order, versions=made.versions, rule=made.rule)

@@ -168,4 +168,6 @@ def compile(text: str) -> Constraint:
         released = not semver.is_pre_release(key)
         return any(key in a.versions and (released or key[:3] in a.pre_releases) for a in alternatives)
 
-    return Constraint("npm", text, SEMVER, union(*(a.versions for a in alternatives)), accepts)
+    return Constraint(
+        language="npm", text=text, order=SEMVER, versions=union(*(a.versions for a in alternatives)), rule=accepts
+    )

@@ -35,9 +35,9 @@ def compile(text: str) -> Constraint:
     """Compile a version range of NuGet. Raises `VersionFault`."""
     bare = text.strip()
     if floating := _FLOATING.fullmatch(bare):
-        return Constraint("nuget", text, NUGET, _floating(floating))
+        return Constraint(language="nuget", text=text, order=NUGET, versions=_floating(floating))
     if not bare.startswith(("[", "(")):
-        return Constraint("nuget", text, NUGET, compare(">=", NUGET.key(bare), bare))
+        return Constraint(language="nuget", text=text, order=NUGET, versions=compare(">=", NUGET.key(bare), bare))
     found = re.fullmatch(r"([\[(])\s*([^,\s]*)\s*(?:(,)\s*([^,\s]*?)\s*)?([\])])", bare)
     if not found or not (found[2] or found[4]):
         raise VersionFault(text, 0, "is not a range as NuGet writes it, such as [1.0,2.0)")
@@ -45,7 +45,7 @@ def compile(text: str) -> Constraint:
     if not comma:
         if (opens, closes) != ("[", "]"):
             raise VersionFault(text, 0, "a single version needs square brackets on both sides")
-        return Constraint("nuget", text, NUGET, compare("=", NUGET.key(low), low))
+        return Constraint(language="nuget", text=text, order=NUGET, versions=compare("=", NUGET.key(low), low))
     bottom = LOWEST if not low else before(NUGET.key(low), low) if opens == "[" else after(NUGET.key(low), low)
     top = HIGHEST if not high else after(NUGET.key(high), high) if closes == "]" else before(NUGET.key(high), high)
-    return Constraint("nuget", text, NUGET, between(bottom, top))
+    return Constraint(language="nuget", text=text, order=NUGET, versions=between(bottom, top))

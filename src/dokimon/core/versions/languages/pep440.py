@@ -108,9 +108,9 @@ def compile(text: str) -> Constraint:
         versions &= _set_of(operator, version)
     literal = {version.lower() for operator, version in parts if operator == "==="}
     if not literal:
-        return Constraint("pep440", text, PEP440, versions)
+        return Constraint(language="pep440", text=text, order=PEP440, versions=versions)
 
     def accepts(version: Version) -> bool:
         return version in versions and literal == {str(version).lower()}
 
-    return Constraint("pep440", text, PEP440, versions, accepts)
+    return Constraint(language="pep440", text=text, order=PEP440, versions=versions, rule=accepts)

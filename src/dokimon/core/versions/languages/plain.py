@@ -67,4 +67,4 @@ def compile(text: str, order: Order = DOTTED) -> Constraint:
                 inner += len(term) + 1
             versions |= joined
         offset += len(alternative)
-    return Constraint("plain", text, order, versions)
+    return Constraint(language="plain", text=text, order=order, versions=versions)

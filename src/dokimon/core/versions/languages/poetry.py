@@ -36,7 +36,7 @@ def _term(text: str, whole: str, offset: int) -> VersionSet:
     try:
         return pep440.compile(written).versions if bare else _nothing(whole, offset)
     except VersionFault as fault:
-        raise VersionFault(whole, offset + len(text) - len(text.lstrip()), fault.reason) from None
+        raise VersionFault(whole, offset + len(text) - len(text.lstrip()), fault.says) from None
 
 
 def _nothing(whole: str, offset: int) -> VersionSet:
@@ -55,4 +55,4 @@ def compile(text: str) -> Constraint:
                 position = separator.end() if separator else end
             versions |= joined
         offset += len(alternative)
-    return Constraint("poetry", text, PEP440, versions)
+    return Constraint(language="poetry", text=text, order=PEP440, versions=versions)

@@ -41,7 +41,7 @@ def compile(text: str) -> Constraint:
     try:
         key = semver.parse(version)
     except VersionFault as fault:
-        raise VersionFault(text, 0, fault.reason) from None
+        raise VersionFault(text, 0, fault.says) from None
     versions = compare("=", key, version)
     if policy != "disable":
         major, minor, patch = key[:3]
@@ -57,4 +57,4 @@ def compile(text: str) -> Constraint:
     def accepts(candidate: Key) -> bool:
         return candidate in versions and (pre_releases or not semver.is_pre_release(candidate) or candidate == key)
 
-    return Constraint("sdk-rollforward", text, SEMVER, versions, accepts)
+    return Constraint(language="sdk-rollforward", text=text, order=SEMVER, versions=versions, rule=accepts)

@@ -13,4 +13,4 @@ def compile(text: str) -> Constraint:
     bare = text.strip()
     if not re.fullmatch(r"\d+(\.\d+){0,2}", bare):
         raise VersionFault(text, 0, "is not a version of the Swift tools such as 5.9")
-    return Constraint("swift", text, DOTTED, compare(">=", DOTTED.key(bare), bare))
+    return Constraint(language="swift", text=text, order=DOTTED, versions=compare(">=", DOTTED.key(bare), bare))

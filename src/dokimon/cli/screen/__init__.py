@@ -1,0 +1,1 @@
+"""Reports drawn for people, one module per command."""

@@ -1,0 +1,100 @@
+"""The report of `needs`, drawn for people."""
+
+from __future__ import annotations
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from dokimon.cli.screen.common import VERDICT_STYLES, accepted, heading, quoted_source
+from dokimon.core.report.folding import Folded, fold, subject_of
+from dokimon.core.report.model import Report
+
+
+def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    """Draw the declarations by part, then what they come to together, contradictions last."""
+    if not quiet:
+        console.print(heading(report))
+        console.print()
+        shown = [each for each in fold(report.requirements) if verbose or each.finding.kind != "fact"]
+        if shown:
+            _draw_parts(console, shown)
+            console.print()
+        facts = [each.finding for each in fold(report.requirements) if each.finding.kind == "fact"]
+        if facts and not verbose:
+            listed = ", ".join(f"{each.component or each.tool} {each.wanted}" for each in facts)
+            console.print(Text(f"settled on by the project itself: {listed}", style="dim"))
+            console.print()
+    for finding in report.requirements:
+        if finding.reason and (finding.strength == "required" or verbose):
+            console.print(
+                Text.assemble((subject_of(finding), "bold"), (" unknown", "bold yellow"), f": {finding.reason}")
+            )
+    for note in report.notes:
+        console.print(Text.assemble(("drift", "yellow"), f": {note}"))
+    for conflict in report.conflicts:
+        console.print(Text.assemble((conflict.tool, "bold"), (" conflict", "bold red"), f": {conflict.reason}"))
+    if report.agreed and not quiet:
+        if report.notes or report.conflicts or any(finding.reason for finding in report.requirements):
+            console.print()
+        _draw_agreed(console, report)
+    console.print(_closing(report))
+
+
+_WIDEST_SUBJECT, _WIDEST_WORDS = 30, 36
+"""Columns that the first two may take; what is quoted from a file gets the rest, and is cut where it is too long."""
+
+
+def _draw_parts(console: Console, shown: list[Folded]) -> None:
+    """Draw the declarations of the root, then those of each part below its name, in columns that stand in line."""
+    by_part: dict[str | None, list[Folded]] = {}
+    for each in shown:
+        by_part.setdefault(each.finding.part, []).append(each)
+    subjects = max(len(subject_of(each.finding)) + (2 if each.finding.part else 0) for each in shown)
+    words = max(accepted(each.finding).cell_len for each in shown)
+    widths = min(max(subjects, 5), _WIDEST_SUBJECT), min(max(words, 7), _WIDEST_WORDS)
+    for part, members in by_part.items():
+        if part:
+            console.print(Text(f"{part}/", style="dim"))
+        first = members is next(iter(by_part.values()))
+        console.print(_table(members, widths, console.width - sum(widths) - 6, header=first))
+
+
+def _table(members: list[Folded], widths: tuple[int, int], rest: int, *, header: bool) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim", show_header=header)
+    table.add_column("needs", overflow="fold", width=widths[0])
+    table.add_column("accepts", overflow="fold", width=widths[1])
+    table.add_column("asked for by", no_wrap=True)
+    for each in members:
+        finding = each.finding
+        subject = ("  " if finding.part else "") + subject_of(finding)
+        style = "bold" if finding.strength == "required" else ""
+        source = quoted_source(finding, each.more)
+        source.truncate(max(rest, len(finding.source.file) + 6), overflow="ellipsis")
+        table.add_row(Text(subject, style=style), accepted(finding), source)
+    return table
+
+
+def _draw_agreed(console: Console, report: Report) -> None:
+    """Say what to install so that all required declarations are met."""
+    console.print(Text("What meets them all:", style="dim"))
+    for each in report.agreed:
+        line = Text.assemble((each.tool, "bold"), f" {each.accepts}")
+        if each.newest:
+            line.append(f"; the newest line that does is {each.newest}")
+        console.print(Padding(line, (0, 0, 0, 2), expand=False))
+    console.print()
+
+
+def _closing(report: Report) -> Text:
+    needs = [each for each in report.requirements if each.kind != "fact"]
+    required = sum(1 for each in needs if each.strength == "required")
+    if not needs:
+        return Text("Nothing is declared here that Dokimon reads.")
+    text = Text(f"{required} required and {len(needs) - required} advised: ")
+    if report.conflicts:
+        return text.append("they contradict each other", style=VERDICT_STYLES["conflict"])
+    if report.verdict == "unknown":
+        return text.append("not all of them could be read", style=VERDICT_STYLES["unknown"])
+    return text.append("they agree", style=VERDICT_STYLES["met"])

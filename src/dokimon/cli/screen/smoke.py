@@ -1,0 +1,194 @@
+"""The report of `smoke`, drawn for people."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short_path, verdict_text
+from dokimon.core.report.folding import fold, subject_of
+from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
+
+_INDENT = 10
+_MOST_FILES = 5
+
+
+def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    """Draw the needs in short, the steps, the runs with their checks, and one closing line."""
+    if not quiet:
+        console.print(heading(report))
+        console.print()
+    _draw_needs(console, report, quiet=quiet, verbose=verbose)
+    draw_picked(console, report)
+    for step in report.prepared or ():
+        if not (quiet and step.verdict in ("passed", "skipped")):
+            _draw_step(console, step)
+    for run in report.runs or ():
+        if not (quiet and run.verdict == "passed"):
+            _draw_run(console, run, verbose=verbose)
+    _draw_checkout(console, report, quiet=quiet)
+    folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
+    if folders and not quiet:
+        kept = any(check.evidence for run in report.runs or () for check in run.checks)
+        what = "what runs printed and checks kept" if kept else "what each run printed"
+        console.print(Text(f"{what} is in {short_path(min(folders))}", style="dim"), soft_wrap=True)
+    console.print(_closing(report))
+
+
+def _draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    judged = [finding for finding in report.requirements if finding.verdict]
+    wrong = [finding for finding in judged if finding.verdict != "met"]
+    stopped = report.verdict in ("unmet", "unknown")
+    if stopped or verbose:
+        console.print(findings_table(judged))
+        console.print()
+        draw_remedies(console, wrong)
+        return
+    if quiet or not judged:
+        return
+    text = Text(f"{len(judged) - len(wrong)} of {len(judged)} met")
+    for folded in fold(wrong):
+        finding = folded.finding
+        advised = finding.strength == "advised"
+        text.append(f"; {subject_of(finding)} ").append(verdict_text(finding.verdict or "", advised))
+        text.append(" (advised)" if advised else "")
+    if wrong:
+        text.append("; dokimon verify says what to do", style="dim")
+    _row(console, "needs", text)
+
+
+def _row(console: Console, label: str, text: Text) -> None:
+    table = Table.grid(padding=(0, 0))
+    table.add_column(width=_INDENT, no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_row(Text(label, style="bold"), text)
+    console.print(table)
+
+
+def _draw_step(console: Console, step: Prepared) -> None:
+    text = Text.assemble(step.title, "  ", verdict_text("passed" if step.verdict == "passed" else step.verdict))
+    if step.verdict == "skipped":
+        text.append(f": {step.reason}", style="dim")
+    else:
+        text.append(f" in {step.seconds or 0:.1f} s: {step.reason}")
+        text.append(f"\n{step.command}", style="dim")
+    _row(console, "prepare", text)
+    _draw_diagnoses(console, step.diagnoses)
+    _draw_lines(console, step.last_lines)
+    if step.verdict == "failed":
+        _draw_log(console, step.log)
+
+
+def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
+    """Say what is other than before in the repository, and what its checks make of that."""
+    if report.checks:
+        _row(console, "checkout", Text())
+        console.print(Padding(_checks_table(report.checks), (0, 0, 0, _INDENT), expand=False))
+        console.print()
+    elif report.changed_files and not quiet:
+        more = len(report.changed_files) - _MOST_FILES
+        told = ", ".join(report.changed_files[:_MOST_FILES]) + (f" and {more} more" if more > 0 else "")
+        _row(console, "checkout", Text(f"made or changed, and not ignored by git: {told}"))
+        console.print()
+
+
+def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
+    text = Text.assemble(run.command, "  ", verdict_text(run.verdict))
+    if run.verdict != "passed" or run.kind == "program":
+        text.append(f": {run.reason}")
+    if run.source:
+        where = f"{run.source.file}:{run.source.line}"
+        text.append(f"\nfrom {where}", style="dim")
+    if run.url:
+        text.append(f"\nup after {run.up_seconds or 0:.2f} s at ").append(run.url, style="cyan")
+        text.append(f": {run.up_by}", style="dim")
+    elif run.up_by:
+        text.append(f"\nup after {run.up_seconds or 0:.2f} s: {run.up_by}")
+    others = [at for at in run.listening if f":{at.port}/" not in (run.url or "")]
+    if others:
+        text.append("\nit also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
+    exposed = sorted({at.port for at in run.listening if at.exposed})
+    if exposed and not run.exposure_meant:
+        text.append(
+            f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address",
+            style="yellow",
+        )
+    for stranger in run.strangers:
+        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
+        taken = next((at.port for at in run.listening), None)
+        instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
+        text.append(f"\nport {stranger.port} is held by {who}{instead}", style="yellow")
+    if len(run.name) >= _INDENT:
+        console.print(Text(run.name, style="bold"))
+    _row(console, run.name if len(run.name) < _INDENT else "", text)
+    if run.checks:
+        console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
+    _draw_diagnoses(console, run.diagnoses)
+    if run.verdict in ("failed", "unsure") or run.kind == "program":
+        _draw_lines(console, run.last_lines)
+    if run.verdict in ("failed", "unsure"):
+        _draw_log(console, run.log)
+    if run.warnings:
+        warnings = "a warning or deprecation" if run.warnings == 1 else f"{run.warnings} warnings and deprecations"
+        console.print(Text(f"{' ' * _INDENT}{warnings} in its output", style="dim"))
+    console.print()
+
+
+def _checks_table(checks: tuple[Check, ...], *, verbose: bool = False) -> Table:
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
+    table.add_column(no_wrap=True)
+    table.add_column(no_wrap=True, max_width=34)
+    table.add_column(overflow="fold")
+    for check in checks:
+        seen = Text(check.seen)
+        if check.verdict in ("failed", "unsure"):
+            seen = Text.assemble(seen, (f"\nexpected: {check.expected}", "dim"))
+        if check.evidence and (verbose or check.verdict != "passed"):
+            seen = Text.assemble(seen, (f"\nkept in {short_path(check.evidence)}", "dim"))
+        name = f"  {check.name}" if check.part_of else check.name
+        table.add_row(verdict_text(check.verdict), Text(name, overflow="ellipsis"), seen)
+    return table
+
+
+def _draw_lines(console: Console, lines: tuple[str, ...]) -> None:
+    if not lines:
+        return
+    console.print(Padding(Text("its last lines:", style="dim"), (0, 0, 0, _INDENT), expand=False))
+    for line in lines:
+        console.print(Padding(Text(line), (0, 0, 0, _INDENT + 2), expand=False))
+
+
+def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
+    """Draw the likely causes, the line that shows each, and what to do."""
+    for each in diagnoses:
+        cause = Text.assemble(("likely cause: ", "bold"), each.cause)
+        if each.line:
+            cause.append(f"\nshown by: {each.line}", style="dim")
+        console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
+        for remedy in each.remedies:
+            console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, _INDENT + 2), expand=False))
+            if remedy.command:
+                console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
+
+
+def _draw_log(console: Console, log: str | None) -> None:
+    """Say where the whole output is."""
+    if log is not None:
+        console.print(Text(f"{' ' * _INDENT}all that it printed: {short_path(log)}", style="dim"), soft_wrap=True)
+
+
+def _closing(report: Report) -> Text:
+    text = Text(f"{report.project.name}: ").append(verdict_text(report.verdict))
+    if report.interrupted:
+        return text.append(" (interrupted)")
+    if report.verdict == "unmet" and not report.runs:
+        return text.append("; nothing was installed or run. Call with --anyway to go on all the same.")
+    if report.verdict == "unknown" and not report.runs:
+        return text.append(
+            "; a need could not be judged, so nothing was run. Call with --anyway to go on all the same."
+        )
+    return text

@@ -1,0 +1,99 @@
+"""The report of `tools` drawn for people: the machine, every copy of each tool, components, and what is odd."""
+
+from __future__ import annotations
+
+from collections.abc import Iterable, Sequence
+
+from rich.console import Console
+from rich.padding import Padding
+from rich.table import Table
+from rich.text import Text
+
+from dokimon.cli.screen.common import short_path, verdict_text
+from dokimon.core.machine.components import Component
+from dokimon.core.machine.survey import Installation
+from dokimon.core.machine.system import System
+from dokimon.core.report.folding import standing
+from dokimon.core.report.model import Report
+
+_KNOWN_BY = {"file": "a file", "asked": "asked", "cache": "asked before"}
+_MOST_IN_A_ROW = 60
+"""Components of one kind that are drawn; the others are counted. JSON has them all."""
+
+
+def draw_tools(console: Console, report: Report, *, named: Sequence[str], quiet: bool, verbose: bool) -> None:
+    """Draw the report of `tools`, and which of the named ones are not there."""
+    if report.system and not quiet:
+        console.print(_system(report.system), soft_wrap=True)
+        console.print()
+    if report.installations:
+        draw_copies(console, report.installations, with_facts=bool(named) or verbose, verbose=verbose)
+        console.print()
+    draw_components(console, report.components)
+    there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
+    for name in (name for name in named if name not in there):
+        console.print(Text.assemble((name, "bold"), " ", verdict_text("missing")))
+    if quiet:
+        return
+    for note in report.notes:
+        console.print(Text(f"note: {note}", style="yellow"))
+    copies, tools = len(report.installations), len(there)
+    console.print(f"{copies} {'copy' if copies == 1 else 'copies'} of {tools} {'tool' if tools == 1 else 'tools'}")
+
+
+def _system(system: System) -> Text:
+    """Say in one line what machine this is."""
+    size = f"{system.memory / 1e9:.0f} GB memory, {system.disk_free / 1e9:.0f} GB free here"
+    words = [system.architecture, *([system.libc] if system.libc else []), f"{system.cores} cores", size]
+    return Text.assemble((system.release, "bold"), "  ", (", ".join(words), "dim"))
+
+
+def draw_copies(console: Console, copies: Iterable[Installation], *, with_facts: bool, verbose: bool) -> None:
+    """Draw every copy: those on PATH in its order, then those that lie elsewhere; below each what one should know."""
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for column in ("tool", "version", "", "known by"):
+        table.add_column(column, no_wrap=True)
+    table.add_column("path", overflow="fold")
+    last = None
+    for copy in copies:
+        path = Text(short_path(copy.path))
+        for line, style in _more_about(copy, with_facts, verbose):
+            path.append(f"\n{line}", style=style)
+        how = Text(_KNOWN_BY.get(copy.known_by or "", ""), style="dim")
+        name = Text(copy.tool if copy.tool != last else "", style="bold")
+        table.add_row(name, Text(copy.version or "?"), _standing(copy), how, path)
+        last = copy.tool
+    console.print(table)
+
+
+def _standing(copy: Installation) -> Text:
+    if copy.fault:
+        return Text("cannot run" if copy.fault != "another tool" else "another tool", style="yellow")
+    return Text(standing(copy), style="green" if copy.reached else "dim")
+
+
+def _more_about(copy: Installation, with_facts: bool, verbose: bool) -> Iterable[tuple[str, str]]:
+    """Yield what stands below a path: why there is no version, what is behind a shim, facts, the file behind a link."""
+    if copy.reason:
+        yield copy.reason, "yellow"
+    elif copy.shim:
+        by = f", chosen by {short_path(copy.chosen_by)}" if copy.chosen_by else ""
+        yield f"{copy.shim}: {short_path(copy.via or '?')}{by}", "dim"
+    elif copy.via and verbose:
+        yield f"really {short_path(copy.via)}", "dim"
+    if copy.facts and with_facts:
+        yield ", ".join(f"{name} {value}" for name, value in copy.facts.items()), "dim"
+
+
+def draw_components(console: Console, components: Sequence[Component]) -> None:
+    """Draw the components of each tool, one paragraph for each kind."""
+    groups: dict[tuple[str, str], list[Component]] = {}
+    for each in components:
+        groups.setdefault((each.tool, each.what), []).append(each)
+    for (tool, what), members in groups.items():
+        shown = [f"{each.name} {each.version}" if each.version else each.name for each in members[:_MOST_IN_A_ROW]]
+        rest = len(members) - len(shown)
+        console.print(Text.assemble((tool, "bold"), f" {what}, {len(members)}:"))
+        text = Text(", ".join(shown) + (f" and {rest} more" if rest else ""))
+        console.print(Padding(text, (0, 0, 0, 2), expand=False))
+        console.print()

@@ -1,0 +1,1 @@
+"""One module per ecosystem: what its files declare. `declarations/ecosystems.py` lists them."""

@@ -1,0 +1,147 @@
+"""Java with Maven: `pom.xml`, the wrapper's properties, `.java-version`."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable, Iterator
+
+from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
+from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
+from dokimon.core.reading.text import properties, version_line
+from dokimon.core.reading.xml import Element, as_xml
+
+_MOST_PARENTS = 6
+_PROPERTIES_OF_JAVA = (
+    "maven.compiler.release",
+    "maven.compiler.testRelease",
+    "maven.compiler.source",
+    "maven.compiler.target",
+    "java.version",
+)
+
+
+def read_pom(manifest: Manifest) -> list[Requirement]:
+    """Read which Java compiles the project, the enforcer's rules, the toolchain; parents below the root are read too."""
+    project = as_xml(manifest)
+    known = _properties(manifest, project)
+    found = [*_java_of_compiler(manifest, project, known), *_enforcer(manifest, project, known)]
+    for element in project.all("prerequisites", "maven"):
+        found.append(_at_least("maven", element, manifest, known))
+    for plugin in _plugins(project, "maven-toolchains-plugin"):
+        for element in plugin.all("configuration", "toolchains", "jdk", "version"):
+            found.append(_maven_range("java", element, manifest, known))
+    if not any(each.tool == "java" for each in found):
+        found.append(any_version("java", manifest.source(project.line), "Maven runs on Java"))
+    if not any(each.tool == "maven" for each in found):
+        found.append(any_version("maven", manifest.source(project.line), "a pom.xml is Maven's"))
+    return found
+
+
+def _properties(manifest: Manifest, project: Element, depth: int = 0) -> dict[str, str]:
+    """Return the properties of the POM and its parents inside the checkout; the nearest definition counts."""
+    known: dict[str, str] = {}
+    parent = project.first("parent")
+    if parent is not None and depth < _MOST_PARENTS:
+        named = parent.first("relativePath")
+        relative = named.text.strip() if named is not None else "../pom.xml"
+        path = (manifest.path.parent / relative).resolve() if relative else manifest.path
+        path = path / "pom.xml" if path.is_dir() else path
+        root = manifest.root.resolve()
+        if path != manifest.path.resolve() and path.is_file() and path.is_relative_to(root):
+            try:
+                above = open_manifest(path, root)
+                known |= _properties(above, as_xml(above), depth + 1)
+            except ManifestFault:
+                pass  # the parent tells its own fault where the walk meets it
+    for element in project.all("properties"):
+        known |= {child.name: child.text.strip() for child in element.children}
+    version = project.first("version") or project.first("parent", "version")
+    known["project.version"] = version.text.strip() if version else ""
+    return known
+
+
+def _resolved(text: str, known: dict[str, str]) -> str:
+    for _ in range(8):
+        found = re.search(r"\$\{([^${}]+)\}", text)
+        if not found or found[1] not in known:
+            break
+        text = text.replace(found[0], known[found[1]])[:200]
+    return text.strip()
+
+
+def _plugins(project: Element, name: str) -> Iterator[Element]:
+    for path in (("build", "plugins"), ("build", "pluginManagement", "plugins")):
+        for plugin in project.all(*path, "plugin"):
+            artifact = plugin.first("artifactId")
+            if artifact is not None and artifact.text.strip() == name:
+                yield plugin
+
+
+def _java_of_compiler(manifest: Manifest, project: Element, known: dict[str, str]) -> list[Requirement]:
+    places = [each for each in project.all("properties") for each in each.children if each.name in _PROPERTIES_OF_JAVA]
+    for plugin in _plugins(project, "maven-compiler-plugin"):
+        for configuration in [*plugin.all("configuration"), *plugin.all("executions", "execution", "configuration")]:
+            places += [each for each in configuration.children if each.name in ("release", "source", "target")]
+    found: dict[str, Requirement] = {}
+    for element in places:
+        made = _at_least("java", element, manifest, known)
+        found.setdefault(made.wanted, made)
+    return list(found.values())
+
+
+def _enforcer(manifest: Manifest, project: Element, known: dict[str, str]) -> list[Requirement]:
+    found = []
+    for plugin in _plugins(project, "maven-enforcer-plugin"):
+        for configuration in [*plugin.all("configuration"), *plugin.all("executions", "execution", "configuration")]:
+            for rule, tool in (("requireJavaVersion", "java"), ("requireMavenVersion", "maven")):
+                for element in configuration.all("rules", rule, "version"):
+                    found.append(_maven_range(tool, element, manifest, known))
+    return found
+
+
+def _at_least(tool: str, element: Element, manifest: Manifest, known: dict[str, str]) -> Requirement:
+    wanted = _resolved(element.text, known)
+    source = manifest.source(element.line)
+    if not re.fullmatch(r"\d+(\.\d+)*", wanted):
+        return unreadable(
+            tool, source, f"{wanted or 'nothing'!r} is not a version, and nothing in the checkout says which"
+        )
+    return requirement(tool, f">={wanted}", "plain", source)
+
+
+def _maven_range(tool: str, element: Element, manifest: Manifest, known: dict[str, str]) -> Requirement:
+    """The enforcer takes a version alone as the oldest that will do (maven-enforcer, "Version Range Specification")."""
+    wanted = _resolved(element.text, known)
+    if "${" in wanted:
+        return unreadable(tool, manifest.source(element.line), f"nothing in the checkout says what {wanted} is")
+    bounded = wanted if wanted.startswith(("[", "(")) else f"[{wanted},)"
+    return requirement(tool, bounded, "maven", manifest.source(element.line))
+
+
+def read_wrapper(manifest: Manifest) -> list[Requirement]:
+    """The wrapper brings its own Maven: which one is told, and asks nothing of the machine but Java."""
+    url, line = properties(manifest).get("distributionUrl", ("", 1))
+    found = re.search(r"apache-maven-(\d+(?:\.\d+)*)", url)
+    if not found:
+        return [unreadable("maven", manifest.source(line), "distributionUrl names no version of Maven")]
+    why = "the wrapper brings it"
+    return [brought(requirement("maven", found[1], "plain", manifest.source(line), why=why))]
+
+
+def read_version_file(manifest: Manifest) -> list[Requirement]:
+    """Read `.java-version`: a version, with or without the name of a distribution before it."""
+    wanted, line = version_line(manifest)
+    found = re.fullmatch(r"(?:[A-Za-z][A-Za-z0-9_-]*?-)?(\d[\w.+]*)", wanted)
+    if not found:
+        return [unreadable("java", manifest.source(line), f"{wanted!r} is not a version of Java")]
+    return [requirement("java", found[1].partition("+")[0], "plain", manifest.source(line))]
+
+
+READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
+    "pom.xml": read_pom,
+    "maven-wrapper.properties": read_wrapper,
+    ".java-version": read_version_file,
+}
+
+SPEAKS_OF = "java"
+UNREAD: frozenset[str] = frozenset()

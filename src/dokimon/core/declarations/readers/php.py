@@ -1,0 +1,77 @@
+"""PHP: the platform requirements of `composer.json`, and `.php-version`."""
+
+from __future__ import annotations
+
+from collections.abc import Callable
+from typing import Any
+
+from dokimon.core.declarations.requirement import Requirement, Strength, any_version, fact, requirement, unreadable
+from dokimon.core.reading.json_places import Keys
+from dokimon.core.reading.manifest import Manifest, as_json
+from dokimon.core.reading.text import version_line
+
+
+def read_composer(manifest: Manifest) -> list[Requirement]:
+    """Read `require` and `require-dev` for what Composer calls platform packages, and `config.platform`."""
+    package = as_json(manifest)
+    found: list[Requirement] = []
+    tables: tuple[tuple[str, Strength], ...] = (("require", "required"), ("require-dev", "advised"))
+    for table, strength in tables:
+        given = package.get(table, {})
+        if not isinstance(given, dict):
+            source = manifest.json_source(table)
+            found.append(unreadable("php", source, f'"{table}" must be an object such as {{"php": "^8.1"}}'))
+            continue
+        for name, wanted in given.items():
+            found += _platform_package(manifest, (table, name), name, wanted, strength)
+    if not any(each.tool == "php" and not each.component for each in found):
+        found.insert(0, any_version("php", manifest.source(1), "a composer.json is PHP's"))
+    if not any(each.tool == "composer" for each in found):
+        found.append(any_version("composer", manifest.source(1), "it installs what composer.json names"))
+    return [*found, *_simulated(manifest, package)]
+
+
+def _platform_package(manifest: Manifest, keys: Keys, name: str, wanted: Any, strength: Strength) -> list[Requirement]:
+    """Return what a platform package asks for (getcomposer.org, "Platform packages"); an ordinary package nothing."""
+    known = {"php": ("php", None), "php-64bit": ("php", "64bit"), "php-zts": ("php", "zts")}
+    known |= {"composer-runtime-api": ("composer", "runtime-api"), "composer-plugin-api": ("composer", "plugin-api")}
+    known["composer"] = ("composer", None)
+    if name in known:
+        tool, component = known[name]
+    elif name.startswith(("ext-", "lib-")):
+        tool, component = "php", name
+    else:
+        return []
+    source = manifest.json_source(*keys)
+    if not isinstance(wanted, str):
+        return [unreadable(tool, source, f'"{name}" must be text such as "^8.1"')]
+    found = requirement(tool, wanted, "composer", source, strength=strength, component=component)
+    if name == "php-64bit" and not found.fault:  # the version is PHP's own, and PHP must be a 64-bit one
+        return [requirement("php", wanted, "composer", source, strength=strength), found]
+    return [found]
+
+
+def _simulated(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """`config.platform` makes Composer believe in other versions than the machine has: a fact, and told as such."""
+    config = package.get("config")
+    platform = config.get("platform") if isinstance(config, dict) else None
+    found = []
+    for name, value in platform.items() if isinstance(platform, dict) else ():
+        source = manifest.json_source("config", "platform", name)
+        found.append(fact(f"simulated {name}", str(value), source))
+    return found
+
+
+def read_version_file(manifest: Manifest) -> list[Requirement]:
+    """Read `.php-version`: a version, or the beginning of one."""
+    wanted, line = version_line(manifest)
+    return [requirement("php", wanted.removeprefix("php-"), "plain", manifest.source(line))]
+
+
+READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
+    "composer.json": read_composer,
+    ".php-version": read_version_file,
+}
+
+SPEAKS_OF = "php"
+UNREAD: frozenset[str] = frozenset()

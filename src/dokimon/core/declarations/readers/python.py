@@ -1,0 +1,155 @@
+"""Python: what project files and version files declare, and what the presence of other files implies."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
+from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
+from dokimon.core.reading.text import version_line
+from dokimon.core.reading.toml_lines import toml_line
+from dokimon.core.source import Source
+
+_OLDER_TABLES = (
+    (("tool", "poetry", "dependencies", "python"), "poetry"),
+    (("tool", "flit", "metadata", "requires-python"), "pep440"),
+    (("tool", "pdm", "python_requires"), "pep440"),
+)
+"""Where build tools kept the Python version before PEP 621, and in which language."""
+
+
+def _at(data: Any, keys: tuple[str, ...]) -> Any:
+    for key in keys:
+        data = data.get(key) if isinstance(data, dict) else None
+    return data
+
+
+def read_pyproject(manifest: Manifest) -> list[Requirement]:
+    """Read `requires-python` (PEP 621), the older tables of build tools, and the minimums of `build-system` (PEP 518)."""
+    data = as_toml(manifest)
+    project = data.get("project")
+    if project is not None and not isinstance(project, dict):
+        return [unreadable("python", manifest.source(1), '"project" must be a table')]
+    found = []
+    for keys, language in ((("project", "requires-python"), "pep440"), *_OLDER_TABLES):
+        wanted = _at(data, keys)
+        if wanted is None:
+            continue
+        source = manifest.source(toml_line(manifest.text, keys))
+        wanted = wanted.get("version") if isinstance(wanted, dict) else wanted
+        if isinstance(wanted, str):
+            found.append(requirement("python", wanted, language, source))
+        else:
+            found.append(unreadable("python", source, f'"{keys[-1]}" must be text such as ">=3.11"'))
+    if not found and (project is not None or "build-system" in data):
+        line = toml_line(manifest.text, ("project",) if project is not None else ("build-system",))
+        found.append(any_version("python", manifest.source(line), "the project is a Python package"))
+    return [*found, *_build_system(manifest, data)]
+
+
+_DEPENDENCY = re.compile(
+    r"\s*(?P<name>[A-Za-z0-9][\w.-]*)\s*(?:\[[^\]]*\])?\s*\(?\s*(?P<wanted>[<>=!~][^;()]*?)\s*\)?\s*(?:;.*)?"
+)
+"""A dependency with versions, its extras and its condition left aside (PEP 508). One without versions says nothing here."""
+
+
+def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
+    """The build tools' own minimums: facts, since pip fetches them into an environment of its own."""
+    requires = _at(data, ("build-system", "requires"))
+    found = []
+    for text in requires if isinstance(requires, list) else []:
+        dependency = _DEPENDENCY.fullmatch(text) if isinstance(text, str) else None
+        if dependency:
+            source = manifest.source(toml_line(manifest.text, ("build-system", "requires")))
+            wanted, why = dependency["wanted"].strip(), "pip fetches it for the build"
+            found.append(brought(requirement(dependency["name"], wanted, "pep440", source, why=why)))
+    return found
+
+
+def read_version_file(manifest: Manifest) -> list[Requirement]:
+    """Read `.python-version`: one version a line, the first one counts; `3.12` is any 3.12.x.
+
+    Other implementations (`pypy3.10-7.3.12`) are another tool's versions and are told as unreadable here.
+    """
+    wanted, line = version_line(manifest)
+    source = manifest.source(line)
+    named = re.fullmatch(r"(?:(?:c?python)[-@]?)?(\d+(?:\.\d+){0,2})((?:a|b|rc)\d+|-dev|t)?", wanted)
+    if not named:
+        return [unreadable("python", source, f"{wanted!r} is not a version of CPython such as 3.12 or 3.12.4")]
+    exact = named[1].count(".") == 2 or (named[2] or "").startswith(("a", "b", "rc"))
+    text = f"=={named[1]}{'' if named[2] in (None, '-dev', 't') else named[2]}" if exact else f"=={named[1]}.*"
+    return [requirement("python", text, "pep440", source)]
+
+
+def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
+    """Read `python_requires` of the section `options` (setuptools, "Declarative config")."""
+    import configparser
+
+    parser = configparser.ConfigParser(interpolation=None, strict=False)
+    try:
+        parser.read_string(manifest.text)
+    except configparser.Error as wrong:
+        line = getattr(wrong, "lineno", None) or (
+            wrong.errors[0][0] if isinstance(wrong, configparser.ParsingError) else 1
+        )
+        raise ManifestFault(line, "is not a configuration file with [sections] and key = value lines") from None
+    wanted = parser.get("options", "python_requires", fallback=None)
+    if wanted is None:
+        if not parser.has_section("metadata") and not parser.has_section("options"):
+            return []
+        return [any_version("python", manifest.source(1), "the project is a Python package")]
+    line = next((i for i, text in enumerate(manifest.text.splitlines(), 1) if "python_requires" in text), 1)
+    return [requirement("python", wanted.strip(), "pep440", manifest.source(line))]
+
+
+def read_setup_py(manifest: Manifest) -> list[Requirement]:
+    """Find `python_requires` in the text of setup.py; the file is never run. Inside a package it is another module."""
+    if (manifest.path.parent / "__init__.py").is_file():
+        return []
+    import ast
+
+    try:
+        tree = ast.parse(manifest.text)
+    except (SyntaxError, ValueError, RecursionError, MemoryError) as wrong:
+        line = getattr(wrong, "lineno", None) or 1
+        raise ManifestFault(line, "is not Python that this Dokimon can parse") from None
+    for node in ast.walk(tree):
+        if isinstance(node, ast.keyword) and node.arg == "python_requires":
+            source = manifest.source(node.value.lineno)
+            if isinstance(node.value, ast.Constant) and isinstance(node.value.value, str):
+                return [requirement("python", node.value.value, "pep440", source)]
+            return [unreadable("python", source, "python_requires is worked out by a program, which is not run here")]
+    return [any_version("python", manifest.source(1), "setup.py is Python's")]
+
+
+def read_pipfile(manifest: Manifest) -> list[Requirement]:
+    """Read `requires` of a Pipfile: `python_version` means all of that line, `python_full_version` just that one."""
+    requires = as_toml(manifest).get("requires")
+    for key in ("python_full_version", "python_version"):
+        wanted = requires.get(key) if isinstance(requires, dict) else None
+        if isinstance(wanted, str):
+            source = manifest.source(toml_line(manifest.text, ("requires", key)))
+            text = f"=={wanted}" if key == "python_full_version" else "*" if wanted == "*" else f"=={wanted}.*"
+            return [requirement("python", text, "poetry" if text == "*" else "pep440", source)]
+    return [any_version("python", manifest.source(1), "a Pipfile is Python's")]
+
+
+def read_presence(manifest: Manifest) -> list[Requirement]:
+    """The file is only of use to Python."""
+    return [any_version("python", Source(manifest.name, 1, ""), f"{manifest.path.name} is Python's")]
+
+
+READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
+    "pyproject.toml": read_pyproject,
+    ".python-version": read_version_file,
+    "setup.cfg": read_setup_cfg,
+    "setup.py": read_setup_py,
+    "Pipfile": read_pipfile,
+    "requirements.txt": read_presence,
+    "manage.py": read_presence,
+}
+
+SPEAKS_OF = "python"
+UNREAD = frozenset({"requirements.txt", "manage.py"})

@@ -1,0 +1,69 @@
+"""Ruby: `Gemfile` and its lock file, `.ruby-version`, gem specifications; all read as text."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+
+from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.reading.manifest import Manifest
+from dokimon.core.reading.text import matches, version_line
+
+_QUOTED = r"[\"']([^\"']+)[\"']"
+
+
+def read_gemfile(manifest: Manifest) -> list[Requirement]:
+    """Read the line `ruby "3.2.2"`, which may name several requirements."""
+    found = []
+    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)"):
+        wanted = ", ".join(re.findall(_QUOTED, match[1]))
+        found.append(requirement("ruby", wanted, "gem", manifest.source(line)))
+    if not found:
+        found.append(any_version("ruby", manifest.source(1), "a Gemfile is Ruby's"))
+    return [*found, any_version("bundler", manifest.source(1), "it installs what the Gemfile names")]
+
+
+def read_lock(manifest: Manifest) -> list[Requirement]:
+    """Read which Bundler wrote the lock file: advice, since Bundler fetches that version by itself."""
+    lines = manifest.text.splitlines()
+    for number, line in enumerate(lines, start=1):
+        if line.strip() == "BUNDLED WITH" and number < len(lines):
+            wanted = lines[number].strip()
+            source, why = manifest.source(number + 1), "the lock file was written by it"
+            return [requirement("bundler", f">= {wanted}", "gem", source, strength="advised", why=why)]
+    return []
+
+
+def read_gemspec(manifest: Manifest) -> list[Requirement]:
+    """Read `required_ruby_version` and `required_rubygems_version`."""
+    found = []
+    for match, line in matches(manifest, r"\.required_(ruby|rubygems)_version\s*=\s*(.+)$"):
+        wanted = ", ".join(re.findall(_QUOTED, match[2]))
+        tool, source = {"ruby": "ruby", "rubygems": "gem"}[match[1]], manifest.source(line)
+        if wanted:
+            found.append(requirement(tool, re.sub(r"^(?=\d)", "= ", wanted), "gem", source))
+        elif not re.fullmatch(r"\s*(?:Gem::Requirement\.default|nil)\s*", match[2]):
+            found.append(unreadable(tool, source, "the version is worked out by a program, which is not run here"))
+    if not any(each.tool == "ruby" for each in found):
+        found.append(any_version("ruby", manifest.source(1), "a gem specification is Ruby's"))
+    return found
+
+
+def read_version_file(manifest: Manifest) -> list[Requirement]:
+    """Read `.ruby-version`: a version of CRuby, or the beginning of one."""
+    wanted, line = version_line(manifest)
+    found = re.fullmatch(r"(?:ruby-)?(\d+(?:\.\d+){0,2})(?:-?(p\d+|preview\d+|rc\d+|dev))?", wanted)
+    if not found:
+        return [unreadable("ruby", manifest.source(line), f"{wanted!r} is not a version of CRuby such as 3.3.1")]
+    return [requirement("ruby", found[1], "plain", manifest.source(line))]
+
+
+READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
+    "Gemfile": read_gemfile,
+    "Gemfile.lock": read_lock,
+    "*.gemspec": read_gemspec,
+    ".ruby-version": read_version_file,
+}
+
+SPEAKS_OF = "ruby"
+UNREAD: frozenset[str] = frozenset()

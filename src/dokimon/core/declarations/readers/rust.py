@@ -1,0 +1,103 @@
+"""Rust: `Cargo.toml` and the toolchain file."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Callable
+from typing import Any
+
+from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.reading.json_places import Keys
+from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml, open_manifest
+from dokimon.core.reading.toml_lines import toml_line
+
+_EDITIONS = {"2018": "1.31", "2021": "1.56", "2024": "1.85"}
+"""The first Rust that knows an edition (The Rust Edition Guide)."""
+
+
+def read_cargo(manifest: Manifest) -> list[Requirement]:
+    """Read `rust-version` and `edition`, also those that a workspace above hands down."""
+    data = as_toml(manifest)
+    found: list[Requirement] = []
+    for keys in (("package",), ("workspace", "package")):
+        table: Any = data
+        for key in keys:
+            table = table.get(key) if isinstance(table, dict) else None
+        if isinstance(table, dict):
+            found += _of_package(manifest, table, keys)
+    if not any(each.tool == "rustc" for each in found):
+        found.append(any_version("rustc", manifest.source(1), "a Cargo.toml is Rust's"))
+    return [*found, any_version("cargo", manifest.source(1), "a Cargo.toml is Cargo's")]
+
+
+def _of_package(manifest: Manifest, table: dict[str, Any], keys: Keys) -> list[Requirement]:
+    wanted, source = table.get("rust-version"), manifest.source(toml_line(manifest.text, (*keys, "rust-version")))
+    if isinstance(wanted, dict) and wanted.get("workspace") is True:
+        wanted = _inherited(manifest, "rust-version")
+    if isinstance(wanted, str):
+        return [requirement("rustc", f">={wanted}", "plain", source)]
+    if wanted is not None:
+        return [unreadable("rustc", source, '"rust-version" must be text such as "1.70"')]
+    edition = table.get("edition")
+    if isinstance(edition, dict) and edition.get("workspace") is True:
+        edition = _inherited(manifest, "edition")
+    if isinstance(edition, str) and edition in _EDITIONS:
+        source = manifest.source(toml_line(manifest.text, (*keys, "edition")))
+        return [requirement("rustc", f">={_EDITIONS[edition]}", "plain", source, why=f"edition {edition}")]
+    return []
+
+
+def _inherited(manifest: Manifest, key: str) -> object:
+    """Return a key of the workspace's own package table, from the nearest Cargo.toml above that has one."""
+    folder = manifest.path.parent
+    while folder != manifest.root and manifest.root in folder.parents:
+        folder = folder.parent
+        try:
+            workspace = as_toml(open_manifest(folder / "Cargo.toml", manifest.root)).get("workspace")
+        except ManifestFault:
+            continue
+        package = workspace.get("package") if isinstance(workspace, dict) else None
+        if isinstance(package, dict):
+            return package.get(key)
+    return None
+
+
+def read_toolchain(manifest: Manifest) -> list[Requirement]:
+    """Read the channel, components and targets; the older form of the file is the channel alone."""
+    if manifest.path.suffix != ".toml" and "[" not in manifest.text:
+        channel = manifest.text.strip()
+        return [_channel(manifest, channel, 1)] if channel else []
+    toolchain = as_toml(manifest).get("toolchain")
+    if not isinstance(toolchain, dict):
+        raise ManifestFault(1, "has no table [toolchain]")
+    found = []
+    if isinstance(toolchain.get("channel"), str):
+        found.append(_channel(manifest, toolchain["channel"], toml_line(manifest.text, ("toolchain", "channel"))))
+    for key, name in (("components", "component"), ("targets", "target")):
+        source = manifest.source(toml_line(manifest.text, ("toolchain", key)))
+        names = toolchain.get(key)
+        found += [
+            any_version("rustc", source, component=f"{name} {each}")
+            for each in (names if isinstance(names, list) else [])
+            if isinstance(each, str)
+        ]
+    return found
+
+
+def _channel(manifest: Manifest, channel: str, line: int) -> Requirement:
+    source = manifest.source(line)
+    if found := re.match(r"\d+\.\d+(\.\d+)?(?=$|-)", channel):
+        return requirement("rustc", found[0], "plain", source, why="the toolchain file picks it")
+    if re.match(r"(stable|beta|nightly)(?=$|-)", channel):
+        return any_version("rustc", source, f"the toolchain file picks {channel}")
+    return unreadable("rustc", source, f"{channel!r} is no channel such as stable or 1.70")
+
+
+READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
+    "Cargo.toml": read_cargo,
+    "rust-toolchain.toml": read_toolchain,
+    "rust-toolchain": read_toolchain,
+}
+
+SPEAKS_OF = "rustc"
+UNREAD: frozenset[str] = frozenset()

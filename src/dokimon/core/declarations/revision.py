@@ -1,0 +1,191 @@
+"""Which revision of the project a checkout holds, read from git's own files: git itself may start what a checkout names."""
+
+from __future__ import annotations
+
+import hashlib
+import os
+import re
+import stat
+import zlib
+from collections.abc import Iterator
+from pathlib import Path
+from typing import NamedTuple
+
+from dokimon.core.files import text_of
+
+_MOST_ENTRIES = 20_000
+_LARGEST_INDEX = 16 * 1024 * 1024
+_MOST_HASHED = 64 * 1024 * 1024
+"""Bytes of files with a new time and an old size that are hashed to see whether they changed."""
+
+_COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
+_BRANCH = "refs/heads/"
+
+
+class Revision(NamedTuple):
+    """The commit (None before the first), the branch (None on a commit of its own), whether tracked files are other.
+
+    `changed` is None where git's files do not tell it.
+    """
+
+    commit: str | None
+    branch: str | None
+    changed: bool | None
+
+
+def revision_of(root: Path) -> Revision | None:
+    """Return the revision of the checkout at `root`, or None where it is in no repository of git's."""
+    folder = _git_folder(root)
+    if folder is None:
+        return None
+    head = text_of(folder / "HEAD", 1000).strip()
+    if not head.startswith("ref: "):
+        commit = head if _COMMIT.fullmatch(head) else None
+        return Revision(commit, None, _changed(root, folder, commit)) if commit else None
+    name = head.removeprefix("ref: ").strip()
+    commit = _commit_of(name, folder)
+    branch = name.removeprefix(_BRANCH) if name.startswith(_BRANCH) else None
+    return Revision(commit, branch, _changed(root, folder, commit))
+
+
+def _git_folder(root: Path) -> Path | None:
+    """Return git's folder: `.git`, or the one that a file of that name leads to (gitrepository-layout(5))."""
+    place = root / ".git"
+    if place.is_dir():
+        return place
+    found = re.match(r"gitdir: (.+)", text_of(place, 4096))
+    if not found:
+        return None
+    folder = root / found[1].strip()
+    return folder if folder.is_dir() else None
+
+
+def _commit_of(name: str, folder: Path) -> str | None:
+    """Return the commit that a reference names: in a file of its own, or in the list of packed ones."""
+    common = folder / text_of(folder / "commondir", 4096).strip()
+    for place in dict.fromkeys((folder, common)):
+        if ".." not in name and _COMMIT.fullmatch(found := text_of(place / name, 1000).strip()):
+            return found
+        packed = re.search(rf"^([0-9a-f]{{40,64}}) {re.escape(name)}$", text_of(place / "packed-refs"), re.MULTILINE)
+        if packed:
+            return packed[1]
+    return None
+
+
+class _Entry(NamedTuple):
+    """A file as the index has it: its path, its kind and mode, its time and size when it was last added, its hash."""
+
+    path: str
+    mode: int
+    mtime: tuple[int, int]
+    size: int
+    digest: bytes
+    skipped: bool
+
+
+def _changed(root: Path, folder: Path, commit: str | None) -> bool | None:
+    """Whether tracked files differ from what was last committed; None where that cannot be told."""
+    try:
+        if (folder / "index").stat().st_size > _LARGEST_INDEX or (commit and len(commit) != 40):
+            return None
+        index = (folder / "index").read_bytes()
+        entries, end = _entries(index)
+        budget = _MOST_HASHED
+        for entry in entries:
+            differs, hashed = _differs(root, entry, budget)
+            budget -= hashed
+            if differs is not False:
+                return differs
+        return _staged(index, end, folder, commit)
+    except (OSError, ValueError, IndexError):
+        return None
+
+
+def _differs(root: Path, entry: _Entry, budget: int) -> tuple[bool | None, int]:
+    """Return whether a file is other than the index says, and how many bytes had to be read to know."""
+    if entry.skipped or stat.S_IFMT(entry.mode) not in (stat.S_IFREG, stat.S_IFLNK):
+        return False, 0
+    path = root / entry.path
+    try:
+        status = path.lstat()
+    except OSError:
+        return True, 0
+    if stat.S_IFMT(status.st_mode) != stat.S_IFMT(entry.mode) or status.st_size & 0xFFFFFFFF != entry.size:
+        return True, 0
+    if divmod(status.st_mtime_ns, 10**9) == entry.mtime:
+        return False, 0
+    if status.st_size > budget:
+        return None, 0
+    content = os.fsencode(path.readlink()) if path.is_symlink() else path.read_bytes()
+    digest = hashlib.sha1(b"blob %d\0" % len(content) + content, usedforsecurity=False).digest()
+    return digest != entry.digest, len(content)
+
+
+def _entries(index: bytes) -> tuple[list[_Entry], int]:
+    """Return the entries of an index and where they end (gitformat-index(5), versions 2 to 4)."""
+    version, count = int.from_bytes(index[4:8], "big"), int.from_bytes(index[8:12], "big")
+    if index[:4] != b"DIRC" or version not in (2, 3, 4) or count > _MOST_ENTRIES:
+        raise ValueError("an index of another form, or too many entries")
+    entries: list[_Entry] = []
+    at, path = 12, b""
+    for _ in range(count):
+        numbers = [int.from_bytes(index[at + i : at + i + 4], "big") for i in range(0, 40, 4)]
+        flags = int.from_bytes(index[at + 60 : at + 62], "big")
+        start = at + 62
+        extended = 0
+        if flags & 0x4000:
+            extended = int.from_bytes(index[start : start + 2], "big")
+            start += 2
+        if version == 4:
+            strip, start = _varint(index, start)
+            end = index.index(b"\0", start)
+            path = path[: len(path) - strip] + index[start:end]
+            following = end + 1
+        else:
+            end = index.index(b"\0", start)
+            path = index[start:end]
+            following = at + (end - at + 8) // 8 * 8
+        entries.append(
+            _Entry(
+                os.fsdecode(path), numbers[6], (numbers[2], numbers[3]), numbers[9], index[at + 40 : at + 60],
+                skipped=bool(flags & 0x8000) or bool(extended & 0x4000),
+            )
+        )  # fmt: skip
+        at = following
+    return entries, at
+
+
+def _varint(data: bytes, at: int) -> tuple[int, int]:
+    """Return a number of variable width (gitformat-pack(5), offset encoding) and where it ends."""
+    byte = data[at]
+    value = byte & 0x7F
+    while byte & 0x80:
+        at += 1
+        byte = data[at]
+        value = ((value + 1) << 7) | (byte & 0x7F)
+    return value, at + 1
+
+
+def _staged(index: bytes, end: int, folder: Path, commit: str | None) -> bool | None:
+    """Whether the index holds something else than the commit; None where only git itself could tell."""
+    tree = next((data for name, data in _extensions(index, end) if name == b"TREE"), None)
+    if tree is None or commit is None:
+        return None if commit else True
+    counts, _, rest = tree.partition(b"\0")[2].partition(b"\n")
+    if counts.startswith(b"-"):
+        return None
+    common = folder / text_of(folder / "commondir", 4096).strip()
+    try:
+        packed = (common / "objects" / commit[:2] / commit[2:]).read_bytes()
+    except OSError:
+        return False  # in a pack: nothing was committed here since it was fetched
+    content = zlib.decompressobj().decompress(packed, 4096)
+    found = re.search(rb"\0tree ([0-9a-f]{40})\n", content)
+    return found is not None and bytes.fromhex(found[1].decode()) != rest[:20]
+
+
+def _extensions(index: bytes, at: int) -> Iterator[tuple[bytes, bytes]]:
+    while at + 8 <= len(index) - 20:
+        size = int.from_bytes(index[at + 4 : at + 8], "big")
+        yield index[at : at + 4], index[at + 8 : at + 8 + size]
+        at += 8 + size

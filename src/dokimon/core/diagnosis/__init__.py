@@ -1,0 +1,1 @@
+"""Likely causes of a failure, from what was printed."""

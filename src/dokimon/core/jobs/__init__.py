@@ -1,0 +1,1 @@
+"""One module per command. Only here are the rooms strung together."""

@@ -1,0 +1,97 @@
+"""`dokimon needs`: what the checkout declares, and whether that can all be true. Nothing of the machine is looked at."""
+
+from __future__ import annotations
+
+from collections.abc import Mapping
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.declarations.checkout import Checkout, projects_below
+from dokimon.core.declarations.declared import read_declarations
+from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.jobs.workspace import Workspace, open_workspace
+from dokimon.core.judging.agreement import Agreement, agreements, contradiction_in_words, drift_in_words, drifts
+from dokimon.core.judging.findings import describe, ids_of
+from dokimon.core.report.model import FORMAT, Agreed, Conflict, Report, Verdict
+from dokimon.core.settings.needs import read_needs
+from dokimon.core.text import clean
+
+
+class Declared(msgspec.Struct, frozen=True):
+    """What `needs` knows: the workspace, the requirements, and what they come to together."""
+
+    workspace: Workspace
+    requirements: tuple[Requirement, ...]
+    agreements: tuple[Agreement, ...]
+
+    @property
+    def checkout(self) -> Checkout:
+        """The checkout that was read."""
+        return self.workspace.checkout
+
+
+def declare(start: Path, environment: Mapping[str, str]) -> Declared:
+    """Read the checkout that holds the folder `start`.
+
+    Raises `SettingsFault` when its `dokimon.toml` cannot be used, `CatalogueFault` when a catalogue of one's own cannot.
+    """
+    workspace = open_workspace(start, environment)
+    manifest, catalogue = workspace.manifest, workspace.catalogue
+    needs = read_needs(workspace.settings, manifest, catalogue) if manifest else []
+    requirements = (*read_declarations(workspace.checkout), *needs)
+    return Declared(workspace, requirements, tuple(agreements(requirements, catalogue)))
+
+
+def conflicts_of(declared: Declared) -> tuple[Conflict, ...]:
+    """Return the contradictions among the declarations as the report names them."""
+    contradicting = [each for each in declared.agreements if each.between]
+    ids = ids_of(declared.requirements) if contradicting else ()
+    return tuple(
+        Conflict(
+            tool=clean(each.subject, 120),
+            between=tuple(ids[index] for index in each.between),
+            reason=clean(contradiction_in_words(declared.requirements, each)),
+        )
+        for each in contradicting
+    )
+
+
+def agreed_of(declared: Declared) -> tuple[Agreed, ...]:
+    """Return what the declarations of each subject come to, where they do not contradict each other."""
+    return tuple(
+        Agreed(tool=clean(each.subject, 120), accepts=str(each.versions), lowest=each.lowest, newest=each.newest)
+        for each in declared.agreements
+        if each.versions
+    )
+
+
+def notes_of(declared: Declared) -> tuple[str, ...]:
+    """Return the advice that has drifted from what is declared, in words."""
+    found = drifts(declared.requirements, declared.agreements)
+    return tuple(clean(drift_in_words(declared.requirements, each)) for each in found)
+
+
+def projects_of(declared: Declared) -> tuple[str, ...]:
+    """Return the projects that lie below a folder which is none itself, relative to it."""
+    if declared.requirements or declared.checkout.deep:
+        return ()
+    return tuple(clean(name, 200) for name in projects_below(declared.workspace.start))
+
+
+def needs_report(declared: Declared) -> Report:
+    """Return the report of `dokimon needs`: `unmet` where declarations contradict each other, whatever the machine has."""
+    conflicts = conflicts_of(declared)
+    unread = any(each.fault and each.strength == "required" for each in declared.requirements)
+    verdict: Verdict = "unknown" if unread else "met"
+    return Report(
+        format=FORMAT,
+        command="needs",
+        verdict="unmet" if conflicts else verdict,
+        project=declared.workspace.project,
+        projects_below=projects_of(declared),
+        requirements=describe(declared.requirements, declared.workspace.catalogue),
+        conflicts=conflicts,
+        agreed=agreed_of(declared),
+        notes=notes_of(declared),
+    )

@@ -1,0 +1,175 @@
+"""`dokimon smoke`: does the project start here?"""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.jobs.needs import projects_of
+from dokimon.core.jobs.verify import Verified, verify
+from dokimon.core.planning.making import make_plan
+from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, RunPlan, shown
+from dokimon.core.processes.logs import Logs
+from dokimon.core.processes.watching import Watcher
+from dokimon.core.report.model import FORMAT, Planned, PlannedRun, PlannedStep, Report
+from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
+from dokimon.core.smoking.chains import Done, carry_out_plan
+from dokimon.core.smoking.looking_up import looks
+from dokimon.core.smoking.running import RunContext, WhileUp
+
+
+class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
+    """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say."""
+
+    runs: tuple[str, ...] = ()
+    every: bool = False
+    prepare: bool = True
+    pick: bool = False
+    anyway: bool = False
+    strict: bool = False
+
+
+def smoke(
+    folder: Path,
+    environment: Mapping[str, str],
+    options: SmokeOptions,
+    halt: threading.Event,
+    watcher: Watcher,
+    while_up: WhileUp | None = None,
+) -> Report:
+    """Verify, prepare, run, check and stop; return the report. Setting `halt` stops everything in good order.
+
+    `watcher` hears of the work as it goes; `while_up` has its turn while the last run is up. Raises `SettingsFault`,
+    `CatalogueFault` and `PlanFault`.
+    """
+    watcher.stage("verify", "reading the checkout and asking this machine's tools")
+    verified = verify(folder, environment, pick=options.pick)
+    if verdict_of_findings(verified.findings, options.strict) != "met" and not options.anyway:
+        return smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
+    plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
+    context = run_context_of(verified, halt, watcher)
+    done = carry_out_plan(plan, context, while_up, prepare_first=options.prepare)
+    return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set())
+
+
+def plan_smoke(
+    verified: Verified, environment: Mapping[str, str], chosen: Sequence[str], *, every: bool = False
+) -> Plan:
+    """Return the plan for the verified checkout; raises `PlanFault` when there is none, or none without a choice.
+
+    With `every`, all ways to start it are carried out, one after the other.
+    """
+    try:
+        return make_plan(plan_context_of(verified, environment), verified.workspace.settings, chosen, every=every)
+    except PlanFault as fault:
+        below = projects_of(verified.declared)
+        if not below:
+            raise
+        raise PlanFault(f"{fault.reason.partition(chr(10))[0]}\n{projects_in_words(below)}") from None
+
+
+def projects_in_words(below: Sequence[str]) -> str:
+    """Say which projects lie below a folder that is none itself, and how to go on."""
+    listed = ", ".join(below[:8]) + (f" and {len(below) - 8} more" if len(below) > 8 else "")
+    return f"This folder is no project, but holds some: {listed}. Name one, for example: dokimon smoke {below[0]}"
+
+
+def plan_context_of(verified: Verified, environment: Mapping[str, str]) -> PlanContext:
+    """Return what planners are told of the verified checkout."""
+    reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
+    checkout = verified.checkout
+    return PlanContext(root=checkout.root, folder=checkout.project, environment=dict(environment), tools=reached)
+
+
+def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) -> RunContext:
+    """Return what the runs of this checkout are carried out in."""
+    root, environment = verified.checkout.root, verified.environment
+    return RunContext(
+        environment=environment,
+        halt=halt,
+        watcher=watcher,
+        logs=Logs(root, environment),
+        root=root,
+        looks=looks(environment, root, verified.workspace.catalogue),
+    )
+
+
+def plan_report(verified: Verified, plan: Plan) -> Report:
+    """Return the report of `dokimon smoke --show-plan`: what would be done, and where each part was read."""
+    root = verified.checkout.root
+    return Report(
+        format=FORMAT,
+        command="smoke",
+        verdict=verdict_of_findings(verified.findings, strict=False),
+        project=verified.workspace.project,
+        requirements=verified.findings,
+        plan=Planned(
+            prepare=tuple(_planned_step(step, root) for step in plan.prepare),
+            runs=tuple(_planned_run(run, root) for run in plan.runs),
+        ),
+    )
+
+
+def _planned_step(step: PrepareStep, root: Path) -> PlannedStep:
+    return PlannedStep(
+        title=step.title,
+        command=shown(step.command, step.folder, step.words),
+        needed=step.needed,
+        source=step.source,
+        folder=_below(step.folder, root),
+    )
+
+
+def _planned_run(run: RunPlan, root: Path) -> PlannedRun:
+    return PlannedRun(
+        name=run.name,
+        command=run.in_words,
+        source=run.source,
+        kind=run.kind,
+        port=run.port,
+        after=run.after,
+        checks=tuple(each.title for each in run.checks),
+        folder=_below(run.folder, root),
+    )
+
+
+def _below(folder: Path, root: Path) -> str | None:
+    """Return the folder relative to the root, None for the root itself."""
+    if folder == root or not folder.is_relative_to(root):
+        return None
+    return folder.relative_to(root).as_posix()
+
+
+def smoke_report(
+    verified: Verified,
+    done: Done,
+    *,
+    strict: bool,
+    interrupted: bool,
+    stopped_early: bool = False,
+) -> Report:
+    """Return the report of `dokimon smoke`. With `stopped_early` nothing was run, because a need is not met."""
+    if stopped_early:
+        verdict = verdict_of_findings(verified.findings, strict)
+    else:
+        verdict = verdict_of_smoke(done.prepared, done.runs, done.checks, strict=strict)
+        if not done.runs and verdict == "passed":
+            verdict = "unsure"
+    return Report(
+        format=FORMAT,
+        command="smoke",
+        verdict=verdict,
+        project=verified.workspace.project,
+        requirements=verified.findings,
+        installations=tuple(copy for copies in verified.installations.values() for copy in copies),
+        components=verified.survey.components,
+        picked=verified.picked,
+        prepared=done.prepared,
+        runs=done.runs,
+        checks=done.checks,
+        changed_files=done.changed_files,
+        interrupted=interrupted,
+    )

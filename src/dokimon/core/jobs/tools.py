@@ -1,0 +1,48 @@
+"""`dokimon tools`: the machine by itself."""
+
+from __future__ import annotations
+
+from collections.abc import Collection, Iterable, Mapping
+
+from dokimon.core.jobs.workspace import Workspace, notes_on_homes, surveyor_for
+from dokimon.core.machine.catalogue import Tool
+from dokimon.core.machine.system import this_system
+from dokimon.core.machine.version_managers import given_by_shells
+from dokimon.core.report.model import FORMAT, Project, Report
+from dokimon.core.text import clean
+
+
+def tools_report(
+    workspace: Workspace, names: Collection[str], environment: Mapping[str, str], *, with_parts: bool, fresh: bool
+) -> Report:
+    """Return the report of `dokimon tools`: the copies of each tool, asked for the folder of the workspace.
+
+    With `with_parts` their components are told as well. Nothing that lies in the checkout around that folder is run.
+    Raises `CatalogueFault`.
+    """
+    root, here = workspace.checkout.root, workspace.start
+    entries = [entry for name in names if (entry := workspace.catalogue.find(name))]
+    parts_of = [entry.name for entry in entries if entry.part] if with_parts else []
+    survey = surveyor_for(workspace, here, environment, fresh=fresh).survey(names, parts_of)
+    missing = [entry for entry in entries if not survey.installations[entry.name]]
+    return Report(
+        format=FORMAT,
+        command="tools",
+        verdict="met",
+        project=Project(root=clean(str(root)), name=clean(root.name or str(root), 80)),
+        requirements=(),
+        installations=tuple(copy for copies in survey.installations.values() for copy in copies),
+        components=survey.components,
+        system=this_system(here),
+        notes=(
+            *map(clean, survey.notes),
+            *notes_on_homes(entries, survey, environment),
+            *_notes_on_shells(missing, environment),
+        ),
+    )
+
+
+def _notes_on_shells(missing: Iterable[Tool], environment: Mapping[str, str]) -> list[str]:
+    """Say of which of the tools that were not found interactive shells know more."""
+    given = [one for tool in missing for command in tool.commands if (one := given_by_shells(command, environment))]
+    return list(dict.fromkeys(clean(f"{one.file}:{one.line} {one.how}, in interactive shells only") for one in given))

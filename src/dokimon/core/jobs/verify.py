@@ -1,0 +1,135 @@
+"""`dokimon verify`: what the checkout declares, held against what this machine has."""
+
+from __future__ import annotations
+
+import os
+from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
+
+import msgspec
+
+from dokimon.core.declarations.checkout import Checkout
+from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.declarations.subjects import ComponentSubject, ServiceSubject, ToolSubject
+from dokimon.core.jobs.needs import Declared, agreed_of, conflicts_of, declare, notes_of, projects_of
+from dokimon.core.jobs.workspace import Workspace, notes_on_homes, surveyor_for
+from dokimon.core.judging.findings import judge
+from dokimon.core.judging.routing import folders_first
+from dokimon.core.judging.values import Machine, constraints_of
+from dokimon.core.machine.asking import Asker
+from dokimon.core.machine.platform import is_loopback
+from dokimon.core.machine.survey import Installation, Survey
+from dokimon.core.report.model import FORMAT, Finding, Report
+from dokimon.core.report.outcome import verdict_of_findings
+
+if TYPE_CHECKING:
+    from dokimon.core.machine.services import Greeting
+
+
+class Verified(msgspec.Struct, frozen=True, kw_only=True):
+    """What `verify` knows, for `smoke` to go on with. `picked` are the folders that were put first on PATH for it."""
+
+    declared: Declared
+    findings: tuple[Finding, ...]
+    survey: Survey
+    notes: tuple[str, ...]
+    environment: Mapping[str, str]
+    picked: tuple[str, ...] = ()
+
+    @property
+    def installations(self) -> dict[str, list[Installation]]:
+        """The copies that were found of each tool."""
+        return self.survey.installations
+
+    @property
+    def checkout(self) -> Checkout:
+        """The checkout that was verified."""
+        return self.declared.checkout
+
+    @property
+    def workspace(self) -> Workspace:
+        """The checkout with its settings and catalogue."""
+        return self.declared.workspace
+
+
+def verify(start: Path, environment: Mapping[str, str], *, fresh: bool = False, pick: bool = False) -> Verified:
+    """Read the checkout that holds the folder `start`, survey this machine and judge.
+
+    With `fresh` no answer of an earlier survey counts; with `pick` satisfying copies are put first on PATH, and judged
+    there. Raises `SettingsFault` and `CatalogueFault`.
+    """
+    declared = declare(start, environment)
+    verified = _held_against_machine(declared, environment, fresh)
+    if not pick:
+        return verified
+    folders = folders_first(declared.requirements, verified.installations).folders
+    if not folders:
+        return verified
+    chosen = {**environment, "PATH": os.pathsep.join([*folders, environment.get("PATH", "")])}
+    return msgspec.structs.replace(_held_against_machine(declared, chosen, fresh=False), picked=folders)
+
+
+def _held_against_machine(declared: Declared, environment: Mapping[str, str], fresh: bool) -> Verified:
+    checkout, catalogue = declared.checkout, declared.workspace.catalogue
+    needs = [each for need in declared.requirements for each in need.choices]
+    parts_of = {each.tool for each in needs if isinstance(each.subject, ComponentSubject)}
+    tools = {each.tool for each in needs if isinstance(each.subject, ToolSubject)} | parts_of
+    surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh)
+    greetings = _greetings_of(needs, Asker(environment, checkout.root))
+    survey = surveyor.survey(tools, parts_of)
+    machine = Machine(
+        installations=survey.installations,
+        environment=environment,
+        root=checkout.root,
+        catalogue=catalogue,
+        components=survey.components,
+        greetings=greetings,
+        needed=constraints_of(declared.requirements),
+    )
+    entries = [entry for tool in sorted(tools) if (entry := catalogue.find(tool))]
+    return Verified(
+        declared=declared,
+        findings=judge(declared.requirements, declared.agreements, machine),
+        survey=survey,
+        notes=tuple(notes_on_homes(entries, survey, environment)),
+        environment=environment,
+    )
+
+
+def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSubject, Greeting]:
+    """Return what answers at the addresses of services on this machine; another machine is never asked."""
+    services = [
+        subject
+        for each in needs
+        if isinstance(subject := each.subject, ServiceSubject)
+        and (is_loopback(subject.host) or subject.host == "localhost")
+    ]
+    if not services:
+        return {}
+    from concurrent.futures import ThreadPoolExecutor
+
+    from dokimon.core.machine.services import greet
+
+    with ThreadPoolExecutor(max_workers=8) as pool:
+        answers = pool.map(lambda subject: greet(subject.name, subject.host, subject.port, asker), services)
+        return dict(zip(services, answers, strict=True))
+
+
+def verify_report(verified: Verified, strict: bool) -> Report:
+    """Return the report of `dokimon verify`."""
+    declared = verified.declared
+    return Report(
+        format=FORMAT,
+        command="verify",
+        verdict=verdict_of_findings(verified.findings, strict),
+        project=declared.workspace.project,
+        projects_below=projects_of(declared),
+        requirements=verified.findings,
+        installations=tuple(copy for copies in verified.installations.values() for copy in copies),
+        components=verified.survey.components,
+        picked=verified.picked,
+        conflicts=conflicts_of(declared),
+        agreed=agreed_of(declared),
+        notes=(*notes_of(declared), *verified.notes),
+    )

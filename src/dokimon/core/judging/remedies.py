@@ -1,0 +1,149 @@
+"""What to do next, for each finding that is not met. Dokimon never does it itself."""
+
+from __future__ import annotations
+
+import shlex
+from pathlib import Path
+
+from dokimon.core.declarations.requirement import ChoiceSubject, Requirement
+from dokimon.core.declarations.subjects import (
+    ComponentSubject,
+    PathSubject,
+    PlatformSubject,
+    ServiceSubject,
+    SizeSubject,
+    ToolSubject,
+    VariableSubject,
+)
+from dokimon.core.judging.choosing import spoils, would_do
+from dokimon.core.judging.installing import ways_to_install
+from dokimon.core.judging.tool_verdicts import fitting_copy_for
+from dokimon.core.judging.values import Judgement, Machine
+from dokimon.core.machine.shell import put_first, shell_in_use
+from dokimon.core.machine.survey import Installation
+from dokimon.core.machine.version_managers import managers
+from dokimon.core.report.model import Remedy
+from dokimon.core.text import clean, nearest
+
+
+def remedies(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
+    """Return what to do about a need that is not met: the nearest way first, with a command where there is one."""
+    if need.fault:
+        return (Remedy(say=f"correct {need.source.file}, line {need.source.line}"),)
+    match need.subject:
+        case ChoiceSubject(choices=choices):
+            pairs = zip(choices, judgement.choices, strict=True)
+            return tuple(step for each, one in pairs for step in remedies(each, one, machine)[:1])
+        case ToolSubject() | ComponentSubject():
+            return _for_tool(need, judgement, machine)
+        case _:
+            return _beside_tools(need, judgement)
+
+
+def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
+    repair = _for_fault(judgement.copy)
+    reached = machine.reached(need.tool)
+    # A shim that tells nothing has no version for this folder: installing one helps.
+    if judgement.verdict == "unknown" and reached and not reached.shim:
+        return repair or _for_unknown(need, reached)
+    there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
+    entry = machine.catalogue.find(need.tool)
+    if entry is None:
+        return (*repair, *there, Remedy(say=_for_uncatalogued(need.tool, machine)))
+    # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
+    ways = [] if there else ways_to_install(need, entry, machine)[: 1 if repair else 2]
+    if need.component and not ways and not there:
+        ways = [Remedy(say=f"use another {entry.title}: its {need.component} must be {clean(need.accepts)}")]
+    return (*repair, *there, *ways)
+
+
+def _for_uncatalogued(tool: str, machine: Machine) -> str:
+    like = nearest(tool, list(machine.catalogue.names()))
+    return f'install it; or was "{like}" meant?' if like else "install it, or put its folder on PATH"
+
+
+def _beside_tools(need: Requirement, judgement: Judgement) -> tuple[Remedy, ...]:
+    source = need.source
+    correct = f"correct {source.file}, line {source.line}"
+    match need.subject:
+        case VariableSubject(name=name):
+            return (Remedy(say=f"set {clean(name)} in the environment", command=f"export {clean(name)}=…"),)
+        case PathSubject(path=path):
+            return (Remedy(say=f"put {clean(path)} in place, or {correct}"),)
+        case SizeSubject(what=what):
+            return (Remedy(say=f"free some {what}, or use a machine that has {clean(need.wanted)}"),)
+        case PlatformSubject():
+            return (Remedy(say=f"run the project on {clean(need.wanted)}"),)
+        case ServiceSubject(name=name) if judgement.verdict == "unmet":
+            return (Remedy(say=f"let {clean(name)}, {clean(need.accepts)}, listen there, or {correct}"),)
+        case ServiceSubject(name=name) if judgement.verdict == "missing":
+            return (Remedy(say=f"start {clean(name)}"),)
+    return ()
+
+
+def _for_fault(copy: Installation | None) -> tuple[Remedy, ...]:
+    """Each reason why a file cannot be run has a remedy of its own."""
+    if copy is None or copy.fault is None:
+        return ()
+    path = shlex.quote(copy.path)
+    ways = {
+        "dangling": Remedy(say="remove the link, or install again what it led to", command=f"rm {path}"),
+        "no file": Remedy(say=f"move {copy.path} out of the way: it hides what may come after it on PATH"),
+        "not executable": Remedy(say="make it executable", command=f"chmod +x {path}"),
+        "no interpreter": Remedy(say=f"install the interpreter of {copy.path}, or reinstall the tool itself"),
+        "other architecture": Remedy(say="install the tool built for this machine in its place"),
+        "other system": Remedy(say="install the tool built for this system in its place"),
+        "another tool": Remedy(say=f"put the folder of the tool itself before {Path(copy.path).parent} on PATH"),
+        "no loader": Remedy(say="install the tool built for this system's C library, or that library beside it"),
+    }
+    return (ways[copy.fault],) if copy.fault in ways else ()
+
+
+def _for_unknown(need: Requirement, reached: Installation) -> tuple[Remedy, ...]:
+    if reached.own:
+        say = f"it is the project's own: let the project install it again, or take {reached.path} off PATH"
+    elif need.component:
+        say = f"check by hand whether {reached.path} has {clean(need.component, 80)}"
+    else:
+        say = f"run {reached.path} by hand and read what it says; is it completely installed?"
+    return (Remedy(say=say),)
+
+
+def _already_here(need: Requirement, machine: Machine) -> list[Remedy]:
+    """A copy that would do and that no command reaches is the nearest remedy: choose it, or put its folder first."""
+    copy = fitting_copy_for(need, machine)
+    if copy is None:
+        return _barred(need, machine)
+    if copy.other_name:
+        return [Remedy(say=f"{copy.path} ({copy.version}) would do: call it by that name")]
+    line = put_first([str(Path(copy.program).parent)], shell_in_use(machine.environment))
+    spoiled = spoils(copy, machine.installations, machine.needed)
+    mind = f"; note that the {spoiled[0]} beside it would not do" if spoiled else ""
+    manager = _manager_of(copy, machine)
+    if manager:
+        say = f"{manager} has {copy.version} already: choose it there, or put its folder first on PATH{mind}"
+    else:
+        where = "is not on PATH" if copy.off_path else "comes too late on PATH"
+        say = f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first{mind}"
+    return [Remedy(say=say, command=line)]
+
+
+def _barred(need: Requirement, machine: Machine) -> list[Remedy]:
+    """Advice may have a copy that other needs of the same tool do not accept: then that is said."""
+    if need.strength == "required":
+        return []
+    own = [need.constraint] if need.constraint else []
+    copy = next(iter(would_do(need.tool, machine.installations, {}, own)), None)
+    if copy is None:
+        return []
+    manager = _manager_of(copy, machine)
+    there = f"{manager} has {copy.version} already" if manager else f"{copy.version} is there already"
+    return [Remedy(say=f"{there}, but it would not do for what is required of {need.tool}; call it as {copy.program}")]
+
+
+def _manager_of(copy: Installation, machine: Machine) -> str | None:
+    """Return the version manager in whose folder a copy lies, or None."""
+    for name, manager in managers().items():
+        if any(Path(copy.program).is_relative_to(root) for root in manager.roots_here(machine.environment)):
+            return name
+    return None

@@ -1,0 +1,118 @@
+"""The folders in which copies are looked for: each is looked at once, however many tools are asked about."""
+
+from __future__ import annotations
+
+import fnmatch
+import os
+import re
+import stat
+import tomllib
+from collections.abc import Iterator, Mapping
+from functools import cache, cached_property
+from pathlib import Path
+
+from dokimon.core.machine.folders import folders_of
+from dokimon.core.machine.platform import identity, path_folders, program_names
+
+
+class SearchPath:
+    """PATH and the usual homes, for one survey. `folder` is where one stands, `checkout` the root nothing of which runs."""
+
+    def __init__(self, environment: Mapping[str, str], folder: Path, checkout: Path) -> None:
+        self.environment = environment
+        self.folder = folder
+        self.checkout = checkout
+        self._names: dict[str, tuple[str, ...]] = {}
+
+    @cached_property
+    def on_path(self) -> list[tuple[str, bool]]:
+        """The folders of PATH that are there, each once and in order, with whether they stand there as absolute paths.
+
+        Two names of one folder (`/bin` and `/usr/bin` on many systems) are one folder.
+        """
+        named: dict[str, bool] = {}
+        for place, absolute in path_folders(self.environment, self.folder):
+            named.setdefault(str(place), absolute)
+        found: dict[object, tuple[str, bool]] = {}
+        for name, absolute in named.items():
+            if _is_folder(name):
+                found.setdefault(identity(name), (name, absolute))
+        return list(found.values())
+
+    @cached_property
+    def usual(self) -> list[str]:
+        """The folders of global packages and the like that are there."""
+        written = [each for home in _usual()["folders"] for each in folders_of(home, self.environment)]
+        return [place for place in dict.fromkeys(map(str, written)) if _is_folder(place)]
+
+    @cached_property
+    def own(self) -> list[str]:
+        """The project's own folders with programs in them that are there."""
+        written = [
+            f"{place}/{each}" for place in dict.fromkeys((self.folder, self.checkout)) for each in _usual()["own"]
+        ]
+        return [place for place in written if _is_folder(place)]
+
+    def holds(self, place: str, command: str) -> Iterator[Path]:
+        """Yield the paths in `place` that `command` may mean: what is there, be it a link that leads nowhere."""
+        for name in program_names(command):
+            path = f"{place}/{name}"
+            try:
+                status = os.lstat(path)
+            except (OSError, ValueError):
+                continue
+            if not stat.S_ISDIR(status.st_mode):
+                yield Path(path)
+
+    def like(self, patterns: list[str]) -> Iterator[Path]:
+        """Yield what lies on PATH under a name that one of the wildcard patterns matches."""
+        wanted = re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns))
+        for place, absolute in self.on_path:
+            if absolute:
+                yield from (Path(place, name) for name in self._listed(place) if wanted.match(name))
+
+    def _listed(self, place: str) -> tuple[str, ...]:
+        if place not in self._names:
+            try:
+                self._names[place] = tuple(sorted(os.listdir(place)))  # noqa: PTH208 (names alone, and fast)
+            except OSError:
+                self._names[place] = ()
+        return self._names[place]
+
+    def in_checkout(self, path: Path) -> bool:
+        """Whether a path lies in the checkout."""
+        return path.is_relative_to(self.checkout)
+
+    def notes(self) -> list[str]:
+        """Return what is odd about PATH itself, in sentences."""
+        entries = path_folders(self.environment, self.folder)
+        odd = {str(place) for place, absolute in entries if not absolute}
+        found = []
+        if odd:
+            found.append(
+                "PATH has an empty or relative entry: whichever folder you stand in, its programs answer to the names of "
+                "tools. Dokimon runs none of them"
+            )
+        inside = {str(place) for place, absolute in entries if absolute and self.in_checkout(place)}
+        if inside:
+            found.append(f"PATH leads into the checkout ({', '.join(sorted(inside)[:3])}); what lies there is not run")
+        unreadable = [place for place, _ in self.on_path if not os.access(place, os.X_OK)]
+        if unreadable:
+            found.append(f"PATH names {', '.join(unreadable[:3])}, which you may not look into")
+        missing = sum(not _is_folder(each) for each in {str(place) for place, _ in entries})
+        if missing:
+            words = "folder that is" if missing == 1 else "folders that are"
+            found.append(f"PATH names {missing} {words} not there")
+        return found
+
+
+def _is_folder(place: str) -> bool:
+    try:
+        return stat.S_ISDIR(os.stat(place).st_mode)  # noqa: PTH116 (a PATH may have thousands of entries)
+    except (OSError, ValueError):
+        return False
+
+
+@cache
+def _usual() -> dict[str, list[str]]:
+    return tomllib.loads(Path(__file__).with_name("usual_homes.toml").read_text("utf-8"))

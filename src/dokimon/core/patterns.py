@@ -1,0 +1,44 @@
+"""Regular expressions that people write in `dokimon.toml`: compiled and searched by one engine, in bounded time.
+
+The engine is `regex`, which can be told to give up: a pattern that backtracks without end ends as a fault, not as a wait.
+"""
+
+from __future__ import annotations
+
+from functools import lru_cache
+from typing import Any
+
+from dokimon.core.faults import Fault
+
+SECONDS = 1.0
+"""A search that takes longer backtracks without end."""
+
+
+class PatternFault(Fault):
+    """The pattern cannot be used, or its search took too long."""
+
+
+@lru_cache(maxsize=256)
+def compiled_pattern(pattern: str) -> Any:
+    """Return the pattern compiled; `^` and `$` match at the ends of lines. Raises `PatternFault`."""
+    import regex
+
+    try:
+        return regex.compile(pattern, flags=regex.MULTILINE)
+    except regex.error as wrong:
+        raise PatternFault(f"{pattern!r} is not a regular expression: {wrong}") from None
+
+
+def search(pattern: str, text: str, seconds: float = SECONDS) -> tuple[str, str] | None:
+    """Return the first match in `text` and its first group (the match itself where it has none), or None.
+
+    Raises `PatternFault`, also when the search takes longer than `seconds`.
+    """
+    try:
+        found = compiled_pattern(pattern).search(text, timeout=seconds)
+    except TimeoutError:
+        raise PatternFault(f"searching for {pattern!r} took longer than {seconds:g} s; simplify the pattern") from None
+    if found is None:
+        return None
+    group = found[1] if found.re.groups and found[1] is not None else found[0]
+    return str(found[0]), str(group)

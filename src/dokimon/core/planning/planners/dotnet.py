@@ -1,0 +1,66 @@
+""".NET: the projects of a folder that can be run, and the port of their launch settings."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, RunKind, RunPlan
+
+_QUIET = {"DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0"}
+_WEB_SDK = re.compile(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
+_PROGRAM = re.compile(r"<OutputType>\s*(?:Win)?Exe\s*</OutputType>", re.IGNORECASE)
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for the folder's projects and those one or two folders below; None where there are none."""
+    found = [
+        path
+        for depth in ("*", "*/*", "*/*/*")
+        for ending in ("csproj", "fsproj", "vbproj")
+        for path in sorted(context.folder.glob(f"{depth}.{ending}"))
+    ]
+    if not found:
+        return None
+    runs = [run for path in found if (run := _run(context, path))]
+    return Plan(prepare=(), runs=tuple(runs))
+
+
+def _run(context: PlanContext, project: Path) -> RunPlan | None:
+    text = text_of(project)
+    web = _WEB_SDK.search(text)
+    program = _PROGRAM.search(text)
+    if (not web and not program) or "Microsoft.NET.Test.Sdk" in text:
+        return None
+    found = web or program
+    line = text.count("\n", 0, found.start()) + 1 if found else 1
+    where = project.relative_to(context.folder).as_posix()
+    command = ("dotnet", "run", *(("--project", where) if project.parent != context.folder else ()))
+    port = _port(project.parent) if web else None
+    kind: RunKind = "server" if web else None
+    return RunPlan(
+        name=project.stem,
+        command=command,
+        folder=context.folder,
+        source=context.source(project, line),
+        kind=kind,
+        port=port,
+        environment=_QUIET,
+    )
+
+
+def _port(folder: Path) -> int:
+    """The port of plain HTTP in the first launch profile that names one; 5000 is the framework's own."""
+    try:
+        profiles = json.loads(text_of(folder / "Properties/launchSettings.json").removeprefix("\ufeff") or "{}").get(
+            "profiles"
+        )
+    except (ValueError, AttributeError):
+        return 5000
+    for profile in profiles.values() if isinstance(profiles, dict) else ():
+        addresses = str(profile.get("applicationUrl", "")) if isinstance(profile, dict) else ""
+        if found := re.search(r"http://[^:/;]+:(\d+)", addresses):
+            return int(found[1])
+    return 5000

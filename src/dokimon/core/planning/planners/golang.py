@@ -1,0 +1,45 @@
+"""Go: the main packages of a module."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, RunPlan
+
+_MAIN = re.compile(r"^func\s+main\s*\(\s*\)", re.MULTILINE)
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for a `go.mod`, or for a lone program; None for any other folder."""
+    folder = context.folder
+    packages = [folder, *sorted(path for path in folder.glob("cmd/*") if path.is_dir())]
+    if not (folder / "go.mod").is_file() and not _main_file(folder):
+        return None
+    runs = []
+    for package in packages:
+        main = _main_file(package)
+        if main is None:
+            continue
+        path, line = main
+        where = "." if package == folder else f"./{package.relative_to(folder).as_posix()}"
+        if not (folder / "go.mod").is_file():
+            where = path.name
+        name = _module_name(folder) if package == folder else package.name
+        runs.append(RunPlan(name=name, command=("go", "run", where), folder=folder, source=context.source(path, line)))
+    return Plan(prepare=(), runs=tuple(runs))
+
+
+def _main_file(package: Path) -> tuple[Path, int] | None:
+    for path in sorted(package.glob("*.go")):
+        text = text_of(path)
+        found = _MAIN.search(text)
+        if found and not path.name.endswith("_test.go") and re.search(r"^package\s+main\b", text, re.MULTILINE):
+            return path, text.count("\n", 0, found.start()) + 1
+    return None
+
+
+def _module_name(folder: Path) -> str:
+    found = re.search(r"^module\s+(\S+)", text_of(folder / "go.mod"), re.MULTILINE)
+    return found[1].rpartition("/")[2] if found else folder.name

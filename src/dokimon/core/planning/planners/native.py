@@ -1,0 +1,179 @@
+"""C and C++: configure, build and run what CMake, Meson or plain make builds."""
+
+from __future__ import annotations
+
+import json
+import re
+from pathlib import Path
+from typing import Any
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.planners.freshness import older_than
+
+_CMAKE_PROGRAM = re.compile(
+    r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
+)
+_MESON_PROGRAM = re.compile(r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*'([^']+)'", re.MULTILINE)
+_RUN_TARGETS = ("run", "start", "serve")
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for a CMake, Meson or make project; None for any other folder."""
+    if "tools/cmake/project.cmake" in text_of(context.folder / "CMakeLists.txt"):
+        return None  # firmware, which has a planner of its own
+    return _cmake(context) or _meson(context) or _make(context)
+
+
+def _cmake(context: PlanContext) -> Plan | None:
+    folder = context.folder
+    lists = folder / "CMakeLists.txt"
+    if not lists.is_file():
+        return None
+    configure, build, binaries = _cmake_commands(folder)
+    cache = binaries / "CMakeCache.txt"
+    source = context.source(lists)
+    programs = [
+        (match[2], path, text.count("\n", 0, match.start(2)) + 1)
+        for path in [lists, *sorted(folder.glob("*/CMakeLists.txt")), *sorted(folder.glob("*/*/CMakeLists.txt"))]
+        if not path.is_relative_to(binaries)
+        for text in [text_of(path)]
+        for match in _CMAKE_PROGRAM.finditer(text)
+        if "test" not in match[2].lower()
+    ]
+    if not programs:
+        return Plan()
+    made = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
+    steps = (
+        PrepareStep(
+            title="configure",
+            command=configure,
+            folder=folder,
+            source=source,
+            needed=older_than(cache, [lists]),
+            makes=(cache,),
+        ),
+        PrepareStep(
+            title="build",
+            command=build,
+            folder=folder,
+            source=source,
+            needed=_why_build(made, folder, binaries),
+            reason="what was built is newer than its sources",
+        ),
+    )
+    runs = tuple(
+        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line))
+        for (name, path, line), target in zip(programs, made, strict=True)
+    )
+    return Plan(prepare=steps, runs=runs)
+
+
+def _cmake_commands(folder: Path) -> tuple[tuple[str, ...], tuple[str, ...], Path]:
+    """Return how to configure and build, and where: by the first preset that is not hidden (cmake-presets(7))."""
+    try:
+        presets: Any = json.loads(text_of(folder / "CMakePresets.json") or "{}")
+    except (ValueError, RecursionError):
+        presets = {}
+    listed = presets.get("configurePresets") if isinstance(presets, dict) else None
+    for preset in listed if isinstance(listed, list) else ():
+        if not isinstance(preset, dict) or preset.get("hidden") or not isinstance(preset.get("binaryDir"), str):
+            continue
+        name = str(preset.get("name"))
+        where = preset["binaryDir"].replace("${sourceDir}", str(folder)).replace("${presetName}", name)
+        if "$" not in where:
+            binaries = folder / where
+            return ("cmake", "--preset", name), ("cmake", "--build", str(binaries), "--parallel"), binaries
+    binaries = folder / "build"
+    return ("cmake", "-S", ".", "-B", "build"), ("cmake", "--build", "build", "--parallel"), binaries
+
+
+def _why_build(made: list[Path], folder: Path, binaries: Path) -> str | None:
+    sources = [path for path in folder.iterdir() if path != binaries and not path.name.startswith(".")]
+    return next((why for path in made if (why := older_than(path, sources))), None)
+
+
+def _meson(context: PlanContext) -> Plan | None:
+    folder = context.folder
+    script = folder / "meson.build"
+    if not script.is_file():
+        return None
+    text = text_of(script)
+    programs = [(match[1], text.count("\n", 0, match.start(1)) + 1) for match in _MESON_PROGRAM.finditer(text)]
+    if not programs:
+        return Plan()
+    binaries = folder / "builddir"
+    made = [binaries / name for name, _ in programs]
+    source = context.source(script)
+    steps = (
+        PrepareStep(
+            title="set up",
+            command=("meson", "setup", "builddir"),
+            folder=folder,
+            source=source,
+            needed=older_than(binaries / "build.ninja", []),
+            makes=(binaries,),
+        ),
+        PrepareStep(
+            title="build",
+            command=("meson", "compile", "-C", "builddir"),
+            folder=folder,
+            source=source,
+            needed=_why_build(made, folder, binaries),
+        ),
+    )
+    runs = tuple(
+        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(script, line))
+        for (name, line), target in zip(programs, made, strict=True)
+    )
+    return Plan(prepare=steps, runs=runs)
+
+
+def _make(context: PlanContext) -> Plan | None:
+    """A target that runs; else the first target, where it is a file that is built (GNU make, "How make Works")."""
+    path = next(
+        (context.folder / n for n in ("GNUmakefile", "makefile", "Makefile") if (context.folder / n).is_file()), None
+    )
+    if path is None:
+        return None
+    text = text_of(path)
+    targets = [
+        (match[1], text.count("\n", 0, match.start()) + 1)
+        for match in re.finditer(r"^([A-Za-z][\w.+-]*)\s*:(?![:=])", text, re.MULTILINE)
+    ]
+    for name, line in targets:
+        if name in _RUN_TARGETS:
+            return Plan(
+                prepare=(),
+                runs=(
+                    RunPlan(
+                        name=f"make {name}",
+                        command=("make", name),
+                        folder=context.folder,
+                        source=context.source(path, line),
+                    ),
+                ),
+            )
+    phony = " ".join(re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE)).split()
+    compiles = re.search(r"\$\((?:CC|CXX|LINK\.o)\)|\b(?:gcc|g\+\+|cc|clang)\b", text)
+    first = next(((name, line) for name, line in targets if name not in (*phony, "all", "clean", "install")), None)
+    if first is None or not compiles or "." in first[0]:
+        return Plan()
+    program = context.folder / first[0]
+    sources = [each for each in context.folder.iterdir() if each != program and not each.name.startswith(".")]
+    step = PrepareStep(
+        title="build",
+        command=("make",),
+        folder=context.folder,
+        source=context.source(path),
+        needed=older_than(program, [s for s in sources if s.suffix != ".o"]),
+        makes=(program,),
+    )
+    return Plan(
+        prepare=(step,),
+        runs=(
+            RunPlan(
+                name=first[0], command=(f"./{first[0]}",), folder=context.folder, source=context.source(path, first[1])
+            ),
+        ),
+    )

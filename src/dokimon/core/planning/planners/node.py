@@ -1,0 +1,193 @@
+"""Node.js: how packages are installed, and which script starts the project."""
+
+from __future__ import annotations
+
+import json
+import re
+import tomllib
+from functools import cache
+from pathlib import Path
+from typing import Any, Literal
+
+from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.reading.json_places import json_line
+from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
+from dokimon.core.versions import admits
+from dokimon.core.versions.faults import VersionFault
+
+_SCRIPTS = ("dev", "start", "serve")
+"""The scripts that start a project, by custom, in the order of preference."""
+
+_ENVIRONMENT = {"BROWSER": "none", "NO_UPDATE_NOTIFIER": "1", "npm_config_update_notifier": "false"}
+"""Development servers shall not open a browser window, and npm shall not advertise itself."""
+
+_LARGEST_LOCK = 64 * 1024 * 1024
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for the folder's `package.json`, or None when there is none to go by."""
+    path = context.folder / "package.json"
+    if not path.is_file():
+        return None
+    try:
+        manifest = open_manifest(path, context.root)
+        package = as_json(manifest)
+    except ManifestFault:
+        return None
+    manager = _package_manager(context.folder, package)
+    install = _install_step(context, manifest, package, manager)
+    run = _script_run(context, manifest, package, manager) or _file_run(context, package)
+    return Plan(prepare=(install,) if install else (), runs=(run,) if run else ())
+
+
+def _package_manager(folder: Path, package: dict[str, Any]) -> str:
+    named = str(package.get("packageManager", "")).partition("@")[0]
+    if named in PACKAGE_MANAGERS:
+        return named
+    return next((tool for lock, tool in LOCK_FILES.items() if (folder / lock).is_file()), "npm")
+
+
+def _script_run(context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str) -> RunPlan | None:
+    scripts = package.get("scripts")
+    scripts = scripts if isinstance(scripts, dict) else {}
+    name = next((name for name in _SCRIPTS if isinstance(scripts.get(name), str) and scripts[name].strip()), None)
+    if name is None:
+        return None
+    source = manifest.source(json_line(manifest.text, ("scripts", name)))
+    kind, port = _known_server(scripts[name])
+    command = (manager, "run", name)
+    return RunPlan(
+        name=name, command=command, folder=context.folder, source=source, kind=kind, port=port, environment=_ENVIRONMENT
+    )
+
+
+def _file_run(context: PlanContext, package: dict[str, Any]) -> RunPlan | None:
+    """Without a script: `server.js`, which npm itself falls back to, or the package's main file."""
+    for name in ("server.js", package.get("main"), "index.js"):
+        if (
+            isinstance(name, str)
+            and (path := context.folder / name).is_file()
+            and path.suffix in (".js", ".mjs", ".cjs")
+        ):
+            if not path.resolve().is_relative_to(context.root):
+                continue
+            return RunPlan(
+                name=path.stem,
+                command=("node", name),
+                folder=context.folder,
+                source=context.source(path),
+                environment=_ENVIRONMENT,
+            )
+    return None
+
+
+@cache
+def _usual_ports() -> list[dict[str, Any]]:
+    servers = tomllib.loads(Path(__file__).with_name("usual_ports.toml").read_text("utf-8"))["server"]
+    assert isinstance(servers, list)
+    return servers
+
+
+def _known_server(script: str) -> tuple[Literal["server"] | None, int | None]:
+    """Return whether the script starts a development server that is known, and the port it usually takes."""
+    named = re.search(r"(?:--port[ =]|-p[ =]?|\bPORT=)(\d{2,5})\b", script)
+    for server in _usual_ports():
+        if re.search(server["command"], script):
+            return "server", int(named[1]) if named else server["port"]
+    return None, int(named[1]) if named else None
+
+
+def _install_step(
+    context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str
+) -> PrepareStep | None:
+    wanted = {
+        name: version
+        for table in ("dependencies", "devDependencies")
+        if isinstance(package.get(table), dict)
+        for name, version in package[table].items()
+    }
+    if not wanted and "workspaces" not in package:
+        return None
+    folder = context.folder
+    lock = next(
+        (folder / name for name, tool in LOCK_FILES.items() if tool == manager and (folder / name).is_file()),
+        None,
+    )
+    needed = _why_install(folder, manager, lock, wanted)
+    return PrepareStep(
+        title="install packages",
+        command=_install_command(folder, manager, lock),
+        folder=folder,
+        source=context.source(lock) if lock else manifest.source(json_line(manifest.text, ("dependencies",))),
+        needed=needed,
+        reason="node_modules is there and holds what is declared",
+        environment=_ENVIRONMENT,
+    )
+
+
+def _install_command(folder: Path, manager: str, lock: Path | None) -> tuple[str, ...]:
+    """The manager's own way to install just what its lock file says; npm's deletes an existing node_modules first."""
+    quiet = ("--no-audit", "--no-fund")
+    if manager == "npm":
+        return ("npm", "install" if lock is None or (folder / "node_modules").is_dir() else "ci", *quiet)
+    if lock is None:
+        return (manager, "install")
+    frozen = "--immutable" if manager == "yarn" and (folder / ".yarnrc.yml").is_file() else "--frozen-lockfile"
+    return (manager, "install", frozen)
+
+
+def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str, object]) -> str | None:
+    """Return why packages must be installed, or None when they are there as declared."""
+    modules = folder / "node_modules"
+    if manager == "yarn" and (folder / ".pnp.cjs").is_file():
+        return None
+    if not modules.is_dir():
+        return "there is no node_modules"
+    if manager == "npm" and lock:
+        return _against_lock(lock, modules)
+    for name, version in wanted.items():
+        told = _read_json(modules / name / "package.json").get("version")
+        if not isinstance(told, str):
+            return f"node_modules has no {name}"
+        if not _fits(version, told):
+            return f"node_modules has {name} {told}, and {version} is declared"
+    return None
+
+
+def _against_lock(lock: Path, modules: Path) -> str | None:
+    """npm keeps in node_modules a lock file of what it installed: compare it with the project's, package by package."""
+    wanted = _read_json(lock).get("packages")
+    there = _read_json(modules / ".package-lock.json").get("packages")
+    if not isinstance(wanted, dict):
+        return None  # a lock file of npm 6 or older has no such table; node_modules is there, and that must do
+    if not isinstance(there, dict):
+        return "node_modules was not made by npm, or not to its end"
+    for place, entry in wanted.items():
+        if not place or not isinstance(entry, dict) or entry.get("link") or entry.get("optional"):
+            continue
+        if entry.get("peer") and place not in there:
+            continue
+        installed = there.get(place)
+        if not isinstance(installed, dict) or installed.get("version") != entry.get("version"):
+            name = place.rpartition("node_modules/")[2]
+            has = f"{installed.get('version')} of it" if isinstance(installed, dict) else "none of it"
+            return f"{lock.name} wants {name} {entry.get('version')}, node_modules has {has}"
+    return None
+
+
+def _read_json(path: Path) -> dict[str, Any]:
+    try:
+        if path.stat().st_size > _LARGEST_LOCK:
+            return {}
+        read = json.loads(path.read_bytes())
+    except (OSError, ValueError, RecursionError):
+        return {}
+    return read if isinstance(read, dict) else {}
+
+
+def _fits(wanted: object, version: str) -> bool:
+    try:
+        return admits("npm", str(wanted), version)
+    except VersionFault:  # a git address, a tag, a path: that it is there must do
+        return True

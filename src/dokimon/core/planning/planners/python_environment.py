@@ -1,0 +1,212 @@
+"""Python: the virtual environment that a project is run in, and what must be installed into it.
+
+The project's own environment comes first, then the active one, then a new `.venv`. The system's Python is never
+installed into; it runs a project only where nothing has to be installed.
+"""
+
+from __future__ import annotations
+
+import os
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+import msgspec
+from packaging.requirements import InvalidRequirement, Requirement
+from packaging.utils import canonicalize_name
+
+from dokimon.core.machine.platform import PROGRAMS_FOLDER
+from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
+from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
+from dokimon.core.reading.toml_lines import toml_line
+from dokimon.core.source import Source
+
+_USUAL_NAMES = (".venv", "venv", "env")
+_PIP = ("-m", "pip", "--disable-pip-version-check", "--no-input", "install")
+
+
+class Environment(msgspec.Struct, frozen=True):
+    """Where a project runs: the interpreter, and the environment's folder unless it is the system's own."""
+
+    python: str
+    folder: Path | None = None
+
+    def variables(self, path: str) -> dict[str, str]:
+        """Return what activating the environment would set; its programs come before those of `path`."""
+        if self.folder is None:
+            return {}
+        return {
+            "VIRTUAL_ENV": str(self.folder),
+            "PATH": str(self.folder / PROGRAMS_FOLDER) + os.pathsep + path,
+        }
+
+
+class WantedPackages(msgspec.Struct, frozen=True, kw_only=True):
+    """What has to be installed: pip's arguments, the requirements to compare with what is there, and the source."""
+
+    arguments: tuple[str, ...]
+    requirements: tuple[str, ...]
+    source: Source
+    editable: bool = False
+
+
+def find_environment(context: PlanContext) -> Path | None:
+    """Return the folder of the project's own virtual environment or of the active one, or None."""
+    usual = [context.folder / name for name in _USUAL_NAMES]
+    others = [child.parent for child in sorted(context.folder.glob("*/pyvenv.cfg"))]
+    for folder in [*usual, *others]:
+        if (folder / "pyvenv.cfg").is_file():
+            if not _python_in(folder).exists():
+                name = folder.relative_to(context.folder)
+                raise PlanFault(
+                    f"the virtual environment {name} has no working interpreter: was it moved, or its Python removed?\n"
+                    f"Delete the folder {name} and call again: a new one is made."
+                )
+            return folder
+    active = context.environment.get("VIRTUAL_ENV")
+    return Path(active) if active and _python_in(Path(active)).exists() else None
+
+
+def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple[Environment, list[PrepareStep]]:
+    """Return the environment that the project runs in, and the steps that make it ready."""
+    base = context.command("python", "python3")
+    folder = find_environment(context)
+    if folder is None and not wanted:
+        return Environment(base), []
+    steps = []
+    if folder is None:
+        folder = context.folder / ".venv"
+        steps.append(
+            PrepareStep(
+                title="make the virtual environment .venv",
+                command=(base, "-m", "venv", str(folder)),
+                folder=context.folder,
+                source=wanted[0].source,
+                needed="the project has none, and none is active",
+                makes=(_python_in(folder),),
+            )
+        )
+    environment = Environment(str(_python_in(folder)), folder)
+    if wanted and not steps and not _has_pip(folder):
+        command = (environment.python, "-m", "ensurepip")
+        steps.append(
+            PrepareStep(
+                title="unpack pip",
+                command=command,
+                folder=context.folder,
+                source=wanted[0].source,
+                needed="the environment has no pip",
+            )
+        )
+    steps += [_install_step(context, environment, folder, each, fresh=bool(steps)) for each in wanted]
+    return environment, steps
+
+
+def _install_step(
+    context: PlanContext, environment: Environment, folder: Path, wanted: WantedPackages, *, fresh: bool
+) -> PrepareStep:
+    where = folder.relative_to(context.folder) if folder.is_relative_to(context.folder) else folder
+    missing = None if fresh else _why_install(context, folder, wanted)
+    return PrepareStep(
+        title=f"install packages into {where}",
+        command=(environment.python, *_PIP, *wanted.arguments),
+        folder=context.folder,
+        source=wanted.source,
+        needed=f"{where} is new" if fresh else missing,
+        reason=f"{where} holds what is declared",
+        environment=environment.variables(context.environment.get("PATH", os.defpath)),
+    )
+
+
+def _python_in(folder: Path) -> Path:
+    return folder / PROGRAMS_FOLDER / "python"
+
+
+def _site_packages(folder: Path) -> list[Path]:
+    return [*folder.glob("lib/python*/site-packages"), *folder.glob("Lib/site-packages")]
+
+
+def _has_pip(folder: Path) -> bool:
+    return any((place / "pip").is_dir() for place in _site_packages(folder))
+
+
+def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> str | None:
+    """Return what is missing from the environment, or None; its metadata tells, nothing is run."""
+    from importlib.metadata import distributions
+
+    installed = {}
+    homes = []
+    for found in distributions(path=[str(place) for place in _site_packages(folder)]):
+        installed[canonicalize_name(found.metadata["Name"] or "")] = found.version
+        # PEP 610: an installation from a folder says which one.
+        homes.append(
+            re.sub(
+                r".*\"url\":\s*\"([^\"]*)\".*",
+                r"\1",
+                found.read_text("direct_url.json") or "",
+                flags=re.DOTALL,
+            )
+        )
+    if wanted.editable and context.folder.as_uri() not in homes:
+        return "the project itself is not installed in it"
+    for text in wanted.requirements:
+        try:
+            requirement = Requirement(text)
+        except InvalidRequirement:  # an address or an option: only pip can tell
+            continue
+        if requirement.marker and not requirement.marker.evaluate({"extra": ""}):
+            continue
+        version = installed.get(canonicalize_name(requirement.name))
+        if version is None:
+            return f"{requirement.name} is not installed in it"
+        if not requirement.specifier.contains(version, prereleases=True):
+            return f"it has {requirement.name} {version}, and {requirement.specifier} is declared"
+    return None
+
+
+def declared_packages(context: PlanContext) -> list[WantedPackages]:
+    """Return what `requirements.txt`, `pyproject.toml` or `setup.py` ask to be installed, in that order."""
+    found = []
+    listed = context.folder / "requirements.txt"
+    if listed.is_file() and (lines := list(_requirement_lines(listed))):
+        found.append(
+            WantedPackages(arguments=("-r", listed.name), requirements=tuple(lines), source=context.source(listed))
+        )
+    project = _from_pyproject(context)
+    if project is None and (context.folder / "setup.py").is_file():
+        project = WantedPackages(
+            arguments=("-e", "."), requirements=(), source=context.source(context.folder / "setup.py"), editable=True
+        )
+    return [*found, project] if project else found
+
+
+def _from_pyproject(context: PlanContext) -> WantedPackages | None:
+    path = context.folder / "pyproject.toml"
+    try:
+        manifest = open_manifest(path, context.root)
+        data: dict[str, Any] = as_toml(manifest)
+    except ManifestFault:
+        return None
+    project = data.get("project")
+    dependencies = project.get("dependencies", []) if isinstance(project, dict) else []
+    names = tuple(each for each in dependencies if isinstance(each, str)) if isinstance(dependencies, list) else ()
+    source = manifest.source(toml_line(manifest.text, ("project", "dependencies")))
+    if "build-system" in data:  # PEP 517: only then can the project itself be built and installed
+        return WantedPackages(arguments=("-e", "."), requirements=names, source=source, editable=True)
+    return WantedPackages(arguments=names, requirements=names, source=source) if names else None
+
+
+def _requirement_lines(path: Path, depth: int = 0) -> Iterator[str]:
+    """Yield the requirements of a file and of those it includes with `-r` (pip, "Requirements File Format")."""
+    try:
+        text = path.read_text("utf-8-sig", "replace")[:1_000_000]
+    except OSError:
+        return
+    for line in text.replace("\\\n", "").splitlines():
+        written = re.sub(r"(^|\s)#.*", "", line).strip()
+        if included := re.fullmatch(r"(?:-r|--requirement)[ =]?\s*(\S+)", written):
+            if depth < 5:
+                yield from _requirement_lines(path.parent / included[1], depth + 1)
+        elif written:
+            yield re.sub(r"\s+--hash=\S+", "", written)

@@ -1,0 +1,254 @@
+"""Knowing that a run is up: a listening socket of its own tree that answers over HTTP, or a line that it prints."""
+
+from __future__ import annotations
+
+import re
+import threading
+import time
+from collections.abc import Sequence
+from importlib import import_module
+from pathlib import Path
+from typing import Literal
+
+import msgspec
+
+from dokimon.core.processes.process_table import SocketTable
+from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
+from dokimon.core.processes.tree import Tree
+from dokimon.core.report.model import Listening, Stranger
+
+_LOOK_EVERY = 0.01
+_LATER_LOOK_EVERY = 0.04
+_AT_FIRST_SECONDS = 3.0
+"""How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
+
+_ASK_AGAIN_AFTER = 0.1
+_AFTER_FAILURE = 1.0
+_AFTER_SUCCESS = 30.0
+"""Seconds that the rest of a tree may take to vanish once its command has ended, or to listen once it ended well."""
+
+_BETTER_ONE_SECONDS = 1.0
+"""How long a better candidate that is still silent is waited for when another one has answered."""
+
+_URL = re.compile(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5})", re.IGNORECASE)
+
+
+class State(msgspec.Struct, frozen=True, kw_only=True):
+    """How waiting came out.
+
+    `how` is `up`, `ended` (the run is over), `late` (the time was), or `halted` (somebody asked to stop). `at` is the
+    socket that is asked from now on, `url` its own address, `shown` the same as a person would type it, `by` says how
+    the run is known to be up.
+    """
+
+    how: Literal["up", "ended", "late", "halted"]
+    seconds: float
+    by: str = ""
+    at: Listening | None = None
+    url: str | None = None
+    shown: str | None = None
+    contested: tuple[Stranger, ...] = ()
+
+
+class Awaited(msgspec.Struct, frozen=True, kw_only=True):
+    """What shows that a run is up, or over.
+
+    `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
+    makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
+    there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
+    program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
+    """
+
+    within: float
+    port: int | None = None
+    line: str | None = None
+    file: Path | None = None
+    get: str | None = None
+    serves: bool = False
+    ends: bool = False
+    draws: bool = False
+
+
+def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
+    """Wait until the run is up, has ended, its time is over, or `halt` is set."""
+    started = time.monotonic()
+    if awaited.ends:
+        return _wait_until_ended(tree, awaited.within, halt, started)
+    begun = time.time()
+    asking = _Asking(started + awaited.within, awaited.get)
+    table = SocketTable()
+    if awaited.line:
+        tree.output.await_line(awaited.line)
+    seen, told_port, over_since = 0, None, None
+    while True:
+        spent = time.monotonic() - started
+        seen, lines = tree.output.since(seen)
+        told_port = _port_in(lines) or told_port
+        if halt.is_set():
+            return State(how="halted", seconds=spent)
+        over, processes = tree.ended, tree.processes()
+        sockets = _ranked(listeners(processes, table), awaited.port or told_port, told_port)
+        if over and not sockets:
+            over_since = over_since or time.monotonic()
+            # What it left behind may be a server on its way up, but not after a failure.
+            patience = _AFTER_FAILURE if tree.exit_status else _AFTER_SUCCESS
+            if not processes or time.monotonic() - over_since > patience:
+                return State(how="ended", seconds=spent)
+        if awaited.draws and not over and not (awaited.line or awaited.file or awaited.get):
+            return State(how="up", seconds=spent, by="it runs, and its window is looked for")
+        if awaited.line or awaited.file:
+            up = _by_sign(tree, awaited, begun, spent, sockets)
+        else:
+            up = _by_answer(tree, awaited, asking, table, sockets, started)
+        if up:
+            return up
+        if spent > awaited.within:
+            return State(how="late", seconds=spent, at=sockets[0] if sockets else None)
+        pause = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
+        tree.wait(pause) if not over else time.sleep(pause)
+
+
+def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started: float) -> State:
+    while not tree.wait(_LOOK_EVERY):
+        spent = time.monotonic() - started
+        if halt.is_set():
+            return State(how="halted", seconds=spent)
+        if spent > within:
+            return State(how="late", seconds=spent)
+    return State(how="ended", seconds=time.monotonic() - started)
+
+
+def _by_sign(tree: Tree, awaited: Awaited, begun: float, spent: float, sockets: Sequence[Listening]) -> State | None:
+    """Up by a line that it printed or a file that it made; where it serves, not before it listens."""
+    by = f"printed “{tree.output.found}”" if tree.output.found else None
+    if awaited.file and _is_new(awaited.file, begun):
+        by = f"made {awaited.file.name}"
+    if by is None or (awaited.serves and not sockets):
+        return None
+    at = sockets[0] if sockets else None
+    url = origin(at) if at else None
+    return State(how="up", seconds=spent, by=by, at=at, url=url, shown=url)
+
+
+def _by_answer(
+    tree: Tree, awaited: Awaited, asking: _Asking, table: SocketTable, sockets: Sequence[Listening], started: float
+) -> State | None:
+    """Up by an answer of one of its own sockets."""
+    asking.ask(sockets)
+    answered = asking.answered(sockets)
+    processes = tree.processes()
+    # PlannedCheck again: the socket that answered must still be the tree's own.
+    if not answered or answered[0] not in listeners(processes, table):
+        return None
+    at, url = answered
+    others = strangers(at.port, processes) if table.is_shared(at.port) else ()
+    person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
+    by = f"its own socket answers GET {awaited.get} with a success" if awaited.get else _LISTENS_AND_ANSWERS
+    return State(
+        how="up",
+        seconds=asking.when(at) - started,
+        by=by,
+        at=at,
+        url=url,
+        shown=person,
+        contested=_contesting(at, others),
+    )
+
+
+_LISTENS_AND_ANSWERS = "its own socket listens and answers over HTTP"
+
+
+def _port_in(lines: Sequence[str]) -> int | None:
+    for text in lines:
+        if found := _URL.search(text):
+            return int(found[1] or found[2])
+    return None
+
+
+def _ranked(found: Sequence[Listening], first: int | None, told: int | None) -> list[Listening]:
+    """The expected port first, then the one that the run itself named, then in order of number; IPv4 before IPv6."""
+    return sorted(found, key=lambda at: (at.port != first, at.port != told, at.port, ":" in at.address))
+
+
+def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:
+    """Return strangers that hold the very address that is asked: then nobody can tell who answered."""
+    return tuple(each for each in others if each.address in (at.address, asked_address(at)))
+
+
+def _is_new(file: Path, since: float) -> bool:
+    """Whether a file is there and was written since; file systems keep times less exactly than the clock does."""
+    try:
+        return file.stat().st_mtime >= since - 0.02
+    except OSError:
+        return False
+
+
+def _answers(at: Listening, scheme: str, seconds: float, get: str | None) -> bool:
+    """Whether the socket answers a request for `/` with any HTTP status, or one for `get` with a success."""
+    import http.client
+    import ssl
+
+    address = asked_address(at)
+    link: http.client.HTTPConnection
+    if scheme == "https":
+        # A certificate made for development is not one that this system trusts; only loopback is asked here.
+        trusting = ssl.create_default_context()
+        trusting.check_hostname = False
+        trusting.verify_mode = ssl.CERT_NONE
+        link = http.client.HTTPSConnection(address, at.port, timeout=seconds, context=trusting)
+    else:
+        link = http.client.HTTPConnection(address, at.port, timeout=seconds)
+    try:
+        link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
+        status = link.getresponse().status
+        return status < 400 if get else status > 0
+    except (OSError, http.client.HTTPException, ValueError):
+        return False
+    finally:
+        link.close()
+
+
+class _Asking:
+    """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
+
+    def __init__(self, deadline: float, get: str | None) -> None:
+        self._deadline = deadline
+        self._get = get
+        self._asked: set[tuple[str, int]] = set()
+        self._answers: dict[tuple[str, int], tuple[float, str]] = {}
+        self._first: float | None = None
+        # Loading the HTTP client takes as long as many a server takes to start: do both at once.
+        threading.Thread(target=import_module, args=("httpx",), daemon=True).start()
+
+    def ask(self, sockets: Sequence[Listening]) -> None:
+        for at in sockets:
+            key = (at.address, at.port)
+            if key not in self._asked:
+                self._asked.add(key)
+                threading.Thread(target=self._until_answered, args=(at, key), daemon=True).start()
+
+    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str] | None:
+        """Return the best socket that has answered and its URL; a better one that is silent gets a little time."""
+        for at in sockets:
+            told = self._answers.get((at.address, at.port))
+            if told:
+                return at, told[1]
+            if self._first is None or time.monotonic() - self._first < _BETTER_ONE_SECONDS:
+                return None
+        return None
+
+    def when(self, at: Listening) -> float:
+        return self._answers[at.address, at.port][0]
+
+    def _until_answered(self, at: Listening, key: tuple[str, int]) -> None:
+        scheme = "http"
+        while (left := self._deadline - time.monotonic()) > 0:
+            url = origin(at, scheme)
+            if _answers(at, scheme, left, self._get):
+                now = time.monotonic()
+                self._first = self._first or now
+                self._answers[key] = (now, url)
+                return
+            # What hangs up on plain HTTP may want TLS.
+            scheme = "https" if scheme == "http" else "http"
+            time.sleep(_ASK_AGAIN_AFTER)

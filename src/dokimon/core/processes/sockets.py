@@ -1,0 +1,99 @@
+"""Listening sockets: those of a run's own processes, and who else holds a port."""
+
+from __future__ import annotations
+
+import socket
+from collections.abc import Iterable
+from urllib.parse import urlsplit
+
+import psutil
+
+from dokimon.core.machine.platform import is_loopback
+from dokimon.core.processes.process_table import SocketTable, command_of
+from dokimon.core.report.model import Listening, Run, Stranger
+from dokimon.core.text import clean
+
+_ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
+"""What listens on every address is asked on loopback."""
+
+
+def listeners(pids: Iterable[int], table: SocketTable | None = None) -> tuple[Listening, ...]:
+    """Return the listening TCP sockets of these processes, each address and port once, in a fixed order."""
+    found = (table or SocketTable()).of(pids)
+    ordered = sorted(found, key=lambda address: (address[1], address[0]))
+    return tuple(
+        Listening(address=ip, port=port, pid=found[ip, port], exposed=not is_loopback(ip)) for ip, port in ordered
+    )
+
+
+def asked_address(listening: Listening) -> str:
+    """Return the address under which this socket is asked: loopback for one that listens on every address."""
+    return _ANY_ADDRESS.get(listening.address, listening.address)
+
+
+def origin(listening: Listening, scheme: str = "http") -> str:
+    """Return the URL under which this very socket is asked: its own address, so that no other can answer for it."""
+    address = asked_address(listening)
+    return f"{scheme}://{f'[{address}]' if ':' in address else address}:{listening.port}"
+
+
+def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
+    """Return who listens on `port` apart from the processes `own`; a holder that may not be looked at has no pid."""
+    mine = set(own)
+    found: dict[int | None, Stranger] = {}
+    try:
+        connections = psutil.net_connections(kind="tcp")
+    except psutil.Error:
+        return ()
+    for connection in connections:
+        if (
+            connection.status != psutil.CONN_LISTEN
+            or not connection.laddr
+            or connection.laddr.port != port
+            or connection.pid in mine
+        ):
+            continue
+        command = clean(command_of(connection.pid), 160) if connection.pid else None
+        found.setdefault(
+            connection.pid, Stranger(port=port, address=connection.laddr.ip, pid=connection.pid, command=command)
+        )
+    return tuple(found[pid] for pid in sorted(found, key=lambda pid: pid or 0))
+
+
+def own_addresses() -> tuple[str, ...]:
+    """Return the IPv4 addresses under which other devices of its networks reach this machine, in a fixed order."""
+    up = {name for name, state in psutil.net_if_stats().items() if state.isup}
+    found = {
+        each.address
+        for name, addresses in psutil.net_if_addrs().items()
+        if name in up
+        for each in addresses
+        if each.family == socket.AF_INET and not is_loopback(each.address)
+    }
+    return tuple(sorted(found))
+
+
+def addresses_for_others(run: Run) -> tuple[str, ...]:
+    """Return the URLs under which other devices reach the page of a run; none where it listens on loopback alone."""
+    if run.url is None:
+        return ()
+    page = urlsplit(run.url)
+    exposed = [each for each in run.listening if each.exposed and each.port == page.port]
+    if not exposed:
+        return ()
+    on_every = any(each.address in _ANY_ADDRESS for each in exposed)
+    hosts = own_addresses() if on_every else tuple(each.address for each in exposed if ":" not in each.address)
+    return tuple(f"{page.scheme}://{host}:{page.port}/" for host in hosts)
+
+
+def free_port(after: int | None = None) -> int:
+    """Return a TCP port that is free on loopback at this moment: one of the twenty after `after`, if it can be."""
+    near = [*range(after + 1, min(after + 21, 65536))] if after else []
+    for port in [*near, 0]:
+        with socket.socket() as probe:
+            try:
+                probe.bind(("127.0.0.1", port))
+            except OSError:
+                continue
+            return int(probe.getsockname()[1])
+    raise OSError("no port is free")

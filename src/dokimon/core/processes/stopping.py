@@ -1,0 +1,75 @@
+"""Stopping a tree: politely first, then harder, each step with its time; nothing of it lives on."""
+
+from __future__ import annotations
+
+import signal
+import time
+
+import msgspec
+
+from dokimon.core.processes.process_table import command_of
+from dokimon.core.processes.tree import Tree
+from dokimon.core.report.model import StopStep
+from dokimon.core.text import clean
+
+_STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
+"""The signals in turn, and the seconds that the tree has after each."""
+
+_KEYS_SECONDS = 5.0
+
+_ORPHANS_AFTER = 1.5
+"""Once the command itself has gone, what it left behind has this long to follow before the next step."""
+
+_LOOK_EVERY = 0.01
+
+
+class Stopped(msgspec.Struct, frozen=True, kw_only=True):
+    """How a tree was stopped: the last signal it took (None when it had ended by itself), the seconds in all.
+
+    `left_behind` names processes that even a kill did not end.
+    """
+
+    by: str | None
+    seconds: float
+    steps: tuple[StopStep, ...]
+    left_behind: tuple[str, ...]
+
+
+def stop(tree: Tree, keys: str | None = None) -> Stopped:
+    """Stop every process of the tree. A tree that has ended by itself takes no step; `keys` are the run's own way to end."""
+    started = time.monotonic()
+    steps: list[StopStep] = []
+    if keys and (count := len(tree.processes())) and tree.press(keys):
+        _wait(tree, started, _KEYS_SECONDS)
+        steps.append(StopStep(f"keys {clean(repr(keys), 20)}", count, round(time.monotonic() - started, 3)))
+    for number, patience in _STEPS:
+        count = len(tree.processes())
+        if not count:
+            break
+        begun = time.monotonic()
+        if number == signal.SIGINT:
+            tree.interrupt()
+        else:
+            tree.send(number)
+        _wait(tree, begun, patience)
+        steps.append(StopStep(number.name, count, round(time.monotonic() - begun, 3)))
+    left = tuple(clean(f"{pid} {command_of(pid)}", 160) for pid in tree.processes())
+    tree.close()
+    return Stopped(
+        by=steps[-1].signal if steps else None,
+        seconds=round(time.monotonic() - started, 3),
+        steps=tuple(steps),
+        left_behind=left,
+    )
+
+
+def _wait(tree: Tree, begun: float, patience: float) -> None:
+    orphans_since: float | None = None
+    while time.monotonic() - begun < patience:
+        if not tree.processes():
+            return
+        if tree.ended:
+            orphans_since = orphans_since or time.monotonic()
+            if time.monotonic() - orphans_since > _ORPHANS_AFTER:
+                return
+        time.sleep(_LOOK_EVERY)

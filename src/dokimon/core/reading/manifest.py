@@ -1,0 +1,138 @@
+"""Reading the files of a checkout, which nobody vouches for: bounded, decoded, parsed, and with the line of a key."""
+
+from __future__ import annotations
+
+import codecs
+import os
+import re
+import stat
+import tomllib
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dokimon.core.faults import Fault
+from dokimon.core.reading.json_places import json_place, without_comments
+from dokimon.core.source import Source
+from dokimon.core.text import clean
+
+LARGEST_BYTES = 4 * 1024 * 1024
+"""A manifest written by people is far smaller; lock files, which may be larger, are not read whole."""
+
+
+class ManifestFault(Fault):
+    """A file of the checkout that cannot be read: `line` (from 1), and the reason in words that can stand after its name."""
+
+    def __init__(self, line: int, reason: str) -> None:
+        super().__init__(reason, line=line)
+
+
+class Manifest(msgspec.Struct, frozen=True, kw_only=True):
+    """The text of one file of the checkout, the name that sources give it (relative to the root, with `/`), the root.
+
+    `beside` are the names of the files in the same folder, where they are known.
+    """
+
+    location: str
+    name: str
+    text: str
+    root: Path
+    beside: frozenset[str] = frozenset()
+
+    @property
+    def path(self) -> Path:
+        """Where the file lies. Made when asked for: most readers need the text alone."""
+        return Path(self.location)
+
+    def source(self, line: int) -> Source:
+        """Return the source for a line of this file, quoting it."""
+        place = 0
+        for _ in range(line - 1):
+            place = self.text.find("\n", place) + 1
+            if not place:
+                return Source(self.name, line, "")
+        return self._source(place, line)
+
+    def json_source(self, *keys: str | int) -> Source:
+        """Return the source for the value at `keys` of a JSON manifest."""
+        place = json_place(self.text, keys)
+        return self._source(place, self.text.count("\n", 0, place) + 1)
+
+    def _source(self, place: int, line: int) -> Source:
+        start, end = self.text.rfind("\n", 0, place) + 1, self.text.find("\n", place)
+        return Source(self.name, line, clean(self.text[start : end if end >= 0 else None].strip(), 160))
+
+
+def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozenset()) -> Manifest:
+    """Read a text file of the checkout. Raises `ManifestFault` when it is no readable UTF-8 file of sensible size.
+
+    A link is followed only while it stays below `root`: a checkout must not make other files of this machine speak.
+    """
+    location = str(path)
+    name = clean(location[len(str(root)) :].lstrip("/"))
+    try:
+        content = _read_plain(location, root)
+    except (OSError, RuntimeError) as wrong:
+        raise ManifestFault(1, f"cannot be opened: {getattr(wrong, 'strerror', None) or wrong}") from None
+    if len(content) > LARGEST_BYTES:
+        raise ManifestFault(1, f"is larger than {LARGEST_BYTES // 1024 // 1024} MiB, too large for a manifest")
+    try:
+        return Manifest(
+            location=location, name=name, text=content.removeprefix(codecs.BOM_UTF8).decode(), root=root, beside=beside
+        )
+    except UnicodeDecodeError as wrong:
+        line = content[: wrong.start].count(b"\n") + 1
+        raise ManifestFault(line, f"is not UTF-8 text (byte {wrong.start + 1})") from None
+
+
+def _read_plain(location: str, root: Path) -> bytes:
+    """Return the beginning of a plain file. Opened without blocking: what looks like a manifest may be an idle pipe."""
+    flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_NOFOLLOW", 0)
+    try:
+        descriptor = os.open(location, flags)
+    except OSError:
+        path = Path(location)
+        if not path.is_symlink():
+            raise
+        if not path.resolve().is_relative_to(root.resolve()):
+            raise ManifestFault(1, "is a link to a place outside the checkout and is not followed") from None
+        descriptor = os.open(path.resolve(), flags)
+    try:
+        status = os.fstat(descriptor)
+        if not stat.S_ISREG(status.st_mode):
+            raise ManifestFault(1, "is not a plain file")
+        content = os.read(descriptor, min(status.st_size, LARGEST_BYTES) + 1)
+        while len(content) < min(status.st_size, LARGEST_BYTES + 1) and (chunk := os.read(descriptor, LARGEST_BYTES)):
+            content += chunk
+        return content
+    finally:
+        os.close(descriptor)
+
+
+def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
+    """Return the object that a JSON manifest holds; raises `ManifestFault`. `comments` where its ecosystem allows them."""
+    import json
+
+    try:
+        read = json.loads(without_comments(manifest.text) if comments else manifest.text)
+    except json.JSONDecodeError as wrong:
+        raise ManifestFault(wrong.lineno, f"is not valid JSON: {wrong.msg}, column {wrong.colno}") from None
+    except (RecursionError, ValueError):
+        raise ManifestFault(1, "is nested too deeply, or holds a number too long to read") from None
+    if not isinstance(read, dict):
+        raise ManifestFault(1, "holds no JSON object")
+    return read
+
+
+def as_toml(manifest: Manifest) -> dict[str, Any]:
+    """Return the table that a TOML manifest holds; raises `ManifestFault`."""
+    try:
+        return tomllib.loads(manifest.text)
+    except tomllib.TOMLDecodeError as wrong:
+        found = re.search(r"\(at line (\d+), column (\d+)\)", str(wrong))
+        line = int(found[1]) if found else manifest.text.count("\n") + 1
+        reason = re.sub(r"\s*\(at .*?\)", "", str(wrong))
+        raise ManifestFault(line, f"is not valid TOML: {reason}" + (f", column {found[2]}" if found else "")) from None
+    except (RecursionError, ValueError):
+        raise ManifestFault(1, "is nested too deeply, or holds a number too long to read") from None

@@ -1,0 +1,39 @@
+"""Manifests that are programs (Gradle, Ruby, CMake, Swift, Elixir): read as text, line by line, never run."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator
+
+from dokimon.core.reading.manifest import Manifest, ManifestFault
+
+_LONGEST_LINE = 2000
+
+
+def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tuple[re.Match[str], int]]:
+    """Yield each match of `pattern` with its line (from 1), one line at a time; what follows `comment` is left out.
+
+    Lines too long to be written by a person are passed over, so that no pattern can take long.
+    """
+    compiled = re.compile(pattern)
+    for number, line in enumerate(manifest.text.splitlines(), start=1):
+        if len(line) <= _LONGEST_LINE:
+            code = re.split(rf"(?:^|\s){re.escape(comment)}", line, maxsplit=1)[0] if comment else line
+            for found in compiled.finditer(code):
+                yield found, number
+
+
+def version_line(manifest: Manifest) -> tuple[str, int]:
+    """Return what a version file names, and its line: the first line that is not empty and no comment."""
+    for number, line in enumerate(manifest.text.splitlines(), start=1):
+        if wanted := line.partition("#")[0].strip():
+            return wanted, number
+    raise ManifestFault(1, "names no version")
+
+
+def properties(manifest: Manifest) -> dict[str, tuple[str, int]]:
+    """Return the keys of a properties file with their values and lines (java.util.Properties, the common part of it)."""
+    found: dict[str, tuple[str, int]] = {}
+    for match, line in matches(manifest, r"^\s*([^#!=:\s][^=:\s]*)\s*[=:]\s*(.*?)\s*$", comment=""):
+        found[match[1]] = (match[2].replace("\\:", ":"), line)
+    return found

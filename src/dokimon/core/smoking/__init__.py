@@ -1,0 +1,1 @@
+"""A plan carried out: steps prepared, runs started, checked and stopped."""

@@ -1,0 +1,81 @@
+"""Carrying out prepare steps."""
+
+from __future__ import annotations
+
+import os
+import time
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.diagnosis.diagnosing import diagnose, diagnose_start
+from dokimon.core.planning.plan import PrepareStep, argv_of, shown
+from dokimon.core.processes.exit_status import how_ended
+from dokimon.core.processes.output import Output, secrets_in
+from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.tree import StartFault, Tree
+from dokimon.core.report.model import CheckVerdict, Prepared
+from dokimon.core.smoking.running import RunContext
+
+_LAST_LINES = 15
+
+
+def prepare(step: PrepareStep, context: RunContext) -> Prepared:
+    """Do one step if it is needed, and say how it went."""
+    command = shown(step.command, step.folder, step.words)
+    if step.needed is None:
+        return Prepared(title=step.title, verdict="skipped", reason=step.reason, command=command, source=step.source)
+    watcher, halt = context.watcher, context.halt
+    watcher.stage(step.title, f"{command}   ({step.needed})")
+    started = time.monotonic()
+    variables = {**context.environment, **step.environment}
+    log = context.logs.path(f"prepare-{step.title}")
+    output = Output(watcher.line, log, secrets_in(variables), watcher.follower(step.title))
+    argv = argv_of(step.command, step.words)
+
+    def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
+        last = () if verdict == "passed" else output.last(_LAST_LINES)
+        spent = round(time.monotonic() - started, 3)
+        made = Prepared(
+            title=step.title,
+            verdict=verdict,
+            reason=reason,
+            command=command,
+            seconds=spent,
+            source=step.source,
+            exit_status=status,
+            last_lines=last,
+        )
+        diagnoses = diagnose(output.kept(), status, context.looks) if verdict == "failed" else ()
+        return msgspec.structs.replace(made, log=str(output.log) if output.log else None, diagnoses=diagnoses)
+
+    try:
+        tree = Tree.start(argv, step.folder, variables, output)
+    except StartFault as fault:
+        output.close()
+        told = diagnose_start(argv[0], str(fault), context.looks)
+        return msgspec.structs.replace(ended("failed", f"could not be started: {fault}"), diagnoses=told)
+    try:
+        while not tree.wait(0.1):
+            if halt.is_set():
+                stop(tree)
+                return ended("unsure", "interrupted")
+            if time.monotonic() - started > step.within:
+                stop(tree)
+                return ended("failed", f"did not end within {step.within:g} s", tree.exit_status)
+        output.wait(1.0)
+    finally:
+        tree.close()
+    if tree.exit_status:
+        return ended("failed", how_ended(tree.exit_status), tree.exit_status)
+    missing = [path for path in step.makes if not path.exists()]
+    if missing:
+        return ended("failed", f"ended well but did not make {missing[0].name}", 0)
+    _touch(step.makes)
+    return ended("passed", step.needed, 0)
+
+
+def _touch(makes: tuple[Path, ...]) -> None:
+    """Mark what a step made as made now: a folder keeps its time when only files deep inside it are renewed."""
+    for path in makes:
+        os.utime(path)

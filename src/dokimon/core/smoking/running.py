@@ -1,0 +1,162 @@
+"""Carrying out one run: start it, know that it is up, check it, stop it."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Callable, Mapping
+from http.cookiejar import CookieJar
+from pathlib import Path
+from typing import Any
+
+import msgspec
+
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start
+from dokimon.core.machine.asking import Asker
+from dokimon.core.planning.plan import RunPlan, argv_of, shown
+from dokimon.core.processes.display import VirtualDisplay
+from dokimon.core.processes.exit_status import how_ended
+from dokimon.core.processes.logs import Logs
+from dokimon.core.processes.output import Output, secrets_in
+from dokimon.core.processes.readiness import Awaited, wait_until_up
+from dokimon.core.processes.sockets import free_port, listeners, strangers
+from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.tree import StartFault, Tree
+from dokimon.core.processes.watching import Watcher
+from dokimon.core.report.model import Run, Stranger
+from dokimon.core.smoking.checking import (
+    LAST_LINES,
+    ContextOf,
+    after_stop,
+    changed,
+    check_server,
+    evidence_beside,
+    holder,
+    judge_start,
+)
+from dokimon.core.words import filled
+
+WhileUp = Callable[[Run, Tree], None]
+"""Called with a run that is up and checked: what comes after it, or somebody who wants to look at it, has its turn."""
+
+
+class RunContext(msgspec.Struct, frozen=True, kw_only=True):
+    """What a run is carried out in: the variables, who may halt it, who hears of it, where its output is kept.
+
+    `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
+    `words` stand in braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
+    `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
+    """
+
+    environment: Mapping[str, str]
+    halt: threading.Event
+    watcher: Watcher
+    logs: Logs
+    root: Path
+    facts: dict[tuple[str, str], Any] = msgspec.field(default_factory=dict)
+    words: Mapping[str, str] = {}
+    looks: Mapping[str, Look] = {}
+    checking: bool = True
+
+
+def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = None) -> Run:
+    """Start the run, wait until it is up, check it, let `while_up` have its turn, stop it, and say how all that went."""
+    port, held = _choose_port(plan)
+    words = {**plan.words, **context.words, **({"port": str(port)} if port is not None else {})}
+    argv = argv_of(plan.command, words)
+    text = plan.shown_as or shown(plan.command, plan.folder, words)
+    run = Run(
+        name=plan.name, command=text, kind=plan.kind or "unknown", verdict="unsure", reason="interrupted", source=plan.source, strangers=held,
+        exposure_meant=plan.expose,
+    )  # fmt: skip
+    watcher = context.watcher
+    if context.halt.is_set():
+        return run
+    if plan.lacks:
+        return changed(run, "unsure", plan.lacks)
+    watcher.stage(plan.name, f"starting {text}")
+    for stranger in held:
+        watcher.note(f"port {stranger.port} is already held by {holder(stranger)}")
+    variables = {name: filled(value, context.words) for name, value in plan.environment.items()}
+    variables = {**context.environment, **variables, **({"PORT": str(port)} if plan.port == "any" else {})}
+    output = Output(watcher.line, context.logs.path(plan.name), secrets_in(variables), watcher.follower(plan.name))
+    display = None
+    if plan.draws_window and not variables.get("DISPLAY"):
+        display = VirtualDisplay.start(variables, context.halt)
+        variables = {**variables, **({"DISPLAY": display.name} if display else {})}
+    try:
+        return _carried_out(run, plan, argv, variables, output, context, port, while_up)
+    finally:
+        if display:
+            display.close()
+
+
+def _carried_out(
+    run: Run, plan: RunPlan, argv: list[str], variables: Mapping[str, str], output: Output, context: RunContext,
+    port: int | None, while_up: WhileUp | None,
+) -> Run:  # fmt: skip
+    watcher = context.watcher
+    keyboard = bool(plan.keys or plan.stop)
+    try:
+        tree = Tree.start(argv, plan.folder, variables, output, terminal=plan.terminal, keyboard=keyboard)
+    except StartFault as fault:
+        output.close()
+        run = changed(run, "failed", f"could not be started: {fault}")
+        return msgspec.structs.replace(run, diagnoses=diagnose_start(argv[0], str(fault), context.looks))
+    check_context = _check_contexts(plan, context, variables, tree, port)
+    try:
+        awaited = Awaited(
+            within=plan.within, port=port, line=plan.up_line, file=plan.up_file, get=plan.up_get, serves=plan.asks_server, ends=plan.kind == "program",
+            draws=plan.draws_window,
+        )  # fmt: skip
+        state = wait_until_up(tree, awaited, context.halt)
+        run = judge_start(run, plan, state, tree, check_context)
+        if state.how == "up":
+            watcher.stage(plan.name, f"up after {state.seconds:.2f} s" + (f" at {state.shown}" if state.shown else ""))
+            for keys in plan.keys:
+                tree.press(keys)
+            if context.checking:
+                run = check_server(run, plan, state, tree, context.halt, check_context)
+            else:
+                run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
+            if while_up and run.verdict != "failed" and not context.halt.is_set():
+                while_up(run, tree)
+                if tree.ended and not tree.processes() and not context.halt.is_set():
+                    last = tree.output.last(LAST_LINES)
+                    run = changed(run, "failed", f"{how_ended(tree.exit_status)} after it was up", last_lines=last)
+        watcher.stage(plan.name, "stopping")
+        run = after_stop(run, plan, stop(tree, plan.stop), tree)
+    finally:
+        tree.close()
+    diagnoses = diagnose(output.kept(), run.exit_status, context.looks) if run.verdict == "failed" else ()
+    log = str(output.log) if output.log else None
+    return msgspec.structs.replace(run, log=log, warnings=output.warnings or None, diagnoses=diagnoses)
+
+
+def _check_contexts(
+    plan: RunPlan, context: RunContext, variables: Mapping[str, str], tree: Tree, port: int | None
+) -> ContextOf:
+    """Return what makes the check_context of the run's checks, once more is known of it."""
+    cookies, evidence = CookieJar(), evidence_beside(context.logs.path(plan.name))
+
+    def check_context(**more: Any) -> CheckContext:
+        url = (more.get("origin") or "").rstrip("/")
+        words = {**context.words, **({"port": str(port)} if port is not None else {}), **({"url": url} if url else {})}
+        return CheckContext(
+            name=plan.name, root=context.root, environment=variables, halt=context.halt,
+            output=tree.output, facts=context.facts, evidence=evidence,
+            listening=lambda: listeners(tree.processes()), processes=tree.processes,
+            asker=Asker(variables, context.root), cookies=cookies, words=words, display=variables.get("DISPLAY"), **more,
+        )  # fmt: skip
+
+    return check_context
+
+
+def _choose_port(plan: RunPlan) -> tuple[int | None, tuple[Stranger, ...]]:
+    """Return the port that the run is given or expected on, and who holds it already."""
+    if plan.port is None:
+        return None, ()
+    if plan.port == "any":
+        return free_port(), ()
+    held = strangers(plan.port)
+    return (free_port(plan.port) if held and plan.may_move else plan.port), held
