@@ -4,7 +4,8 @@ from __future__ import annotations
 
 import pytest
 
-from dokimon.core.diagnosis.diagnosing import diagnose, known_causes
+from dokimon.core.diagnosis.causes import known_causes
+from dokimon.core.diagnosis.diagnosing import diagnose
 
 SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.shown]
 NOT_SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.not_shown]

@@ -4,14 +4,14 @@ from __future__ import annotations
 
 from typing import TYPE_CHECKING, Any
 
-__version__ = "0.1.0"
+from dokimon.core.version import __version__
 
 if TYPE_CHECKING:
     from dokimon import faults
     from dokimon.api import needs, plan, running, smoke, tools, verify
     from dokimon.core.report.model import Report
 
-__all__ = ["Report", "faults", "needs", "plan", "running", "smoke", "tools", "verify"]
+__all__ = ["Report", "__version__", "faults", "needs", "plan", "running", "smoke", "tools", "verify"]
 
 
 def __getattr__(name: str) -> Any:

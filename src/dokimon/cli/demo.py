@@ -13,10 +13,13 @@ if TYPE_CHECKING:
     from dokimon.demo.sample import Sample
 
 
+EXAMPLE = "Example: dokimon demo --to ferries && cd ferries && dokimon smoke"
+
+
 def demo(
     to: Annotated[
         Path | None,
-        typer.Option("--to", metavar="FOLDER", help="Leave a copy of the sample there to play with."),
+        typer.Option("--to", metavar="FOLDER", help="Write a copy of the sample there to play with."),
     ] = None,
     broken: Annotated[
         bool, typer.Option("--broken", help="Show a sample that fails, and its diagnosis; exit status 1.")
@@ -54,8 +57,8 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     import os
     import sys
 
-    from dokimon.cli.screen.common import draw_verify
     from dokimon.cli.screen.smoke import draw_smoke
+    from dokimon.cli.screen.verify import draw_verify
     from dokimon.cli.showing import console
     from dokimon.cli.smoke import Showing, smoke_in
     from dokimon.core.jobs.smoke import SmokeOptions

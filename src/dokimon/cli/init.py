@@ -9,14 +9,16 @@ import typer
 
 from dokimon.cli.options import FolderArgument
 
+EXAMPLE = "Example: dokimon init --show"
+
 
 def init(
     path: FolderArgument = Path(),
     show: Annotated[bool, typer.Option("--show", help="Print it; write no file.")] = False,
 ) -> None:
-    """Write a dokimon.toml from what was read and inferred, ready to edit. One that is there is never changed.
+    """Write a dokimon.toml from what was read and inferred, ready to edit. An existing one is never changed.
 
-    After a first smoke check, what that saw (title, addresses, version) is proposed as checks, to keep or strike.
+    After a first smoke check, what it saw (title, addresses, version) is proposed as checks, to keep or delete.
     """
     import os
 

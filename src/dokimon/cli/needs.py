@@ -12,6 +12,8 @@ from dokimon.cli.options import FolderArgument, Format, NoColorOption, OutputOpt
 if TYPE_CHECKING:
     from dokimon.core.report.model import Report
 
+EXAMPLE = "Example: dokimon needs --format markdown"
+
 NeedsFormatOption = Annotated[
     Format, typer.Option("--format", "-f", help="The form of the report; markdown is a table fit for a README.")
 ]
@@ -22,7 +24,7 @@ def needs(
     form: NeedsFormatOption = Format.table,
     output: OutputOption = None,
     check_readme: Annotated[
-        bool, typer.Option("--check-readme", help="Say whether the table in README.md is still what the files say.")
+        bool, typer.Option("--check-readme", help="Say whether the table in README.md still matches the files.")
     ] = False,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,

@@ -20,22 +20,18 @@ class Format(StrEnum):
 
 FolderArgument = Annotated[
     Path,
-    typer.Argument(metavar="PATH", help="A folder in or under the project.", show_default="where you stand"),
+    typer.Argument(metavar="PATH", help="A folder in or under the project.", show_default="the current folder"),
 ]
 FormatOption = Annotated[Format, typer.Option("--format", "-f", help="The form of the report.")]
 OutputOption = Annotated[
     Path | None,
-    typer.Option("--output", "-o", metavar="FILE", help="Write the report to FILE, not standard output."),
+    typer.Option("--output", "-o", metavar="FILE", help="Write the report to FILE, not to standard output."),
 ]
 StrictOption = Annotated[bool, typer.Option("--strict", help="Let advised needs decide as required ones do.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only what is not met, and no progress.")]
 VerboseOption = Annotated[
     bool, typer.Option("--verbose", "-v", help="Show more: every copy that was found, every detail.")
 ]
-FreshOption = Annotated[
-    bool, typer.Option("--fresh", help="Ask every tool again; what it answered before does not count.")
-]
-PickOption = Annotated[
-    bool, typer.Option("--pick", help="Put copies that would do first on PATH, for this call alone.")
-]
+FreshOption = Annotated[bool, typer.Option("--fresh", help="Ask every tool again; use no earlier answer.")]
+PickOption = Annotated[bool, typer.Option("--pick", help="Put fitting copies first on PATH, for this call alone.")]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

@@ -7,20 +7,28 @@ from typing import Annotated
 
 import typer
 
+from dokimon.cli.completing import complete_shells
 from dokimon.cli.options import FolderArgument
+
+EXAMPLE = 'Example: eval "$(dokimon path)"'
 
 
 def path(
     path: FolderArgument = Path(),
     shell: Annotated[
         str | None,
-        typer.Option("--shell", metavar="NAME", help="posix, fish or powershell; the one in use by default."),
+        typer.Option(
+            "--shell",
+            metavar="NAME",
+            help="posix, fish or powershell; the one in use by default.",
+            autocompletion=complete_shells,
+        ),
     ] = None,
 ) -> None:
     """Print the shell line that puts satisfying, already installed copies first on PATH.
 
-    Use it as: eval "$(dokimon path)". Nothing is printed when every need is reached already. Exit status 1: a tool has no
-    copy here that would do.
+    It prints nothing when commands reach all that is needed already. Exit status 1: a tool has no copy here that
+    would do.
     """
     import os
     import sys
@@ -32,7 +40,7 @@ def path(
     from dokimon.core.machine.shell import put_first, shell_in_use
 
     if shell not in (None, "posix", "fish", "powershell"):
-        refuse(f"{shell!r} is no shell that is known here; there are posix, fish and powershell")
+        refuse(f"{shell!r} is not a shell that Dokimon knows; there are posix, fish and powershell")
     folder = folder_asked(path)
     with refusing(), abandoning():
         route = route_of(verify(folder, os.environ))

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Annotated, NamedTuple
 
 import typer
 
+from dokimon.cli.completing import complete_runs
 from dokimon.cli.options import (
     FolderArgument,
     Format,
@@ -29,33 +30,38 @@ if TYPE_CHECKING:
     from dokimon.core.report.model import Report, Run
 
 
+EXAMPLE = "Example: dokimon smoke --run board --keep"
+
+
 def smoke(
     path: FolderArgument = Path(),
     run: Annotated[
         list[str] | None,
-        typer.Option("--run", metavar="NAME", help="Carry out this run only; may be given again."),
+        typer.Option(
+            "--run", metavar="NAME", help="Carry out this run only; may be repeated.", autocompletion=complete_runs
+        ),
     ] = None,
     keep: Annotated[
         bool,
-        typer.Option("--keep", help="Leave it up after the checks, say where to look, stop it on Ctrl+C."),
-    ] = False,
-    qr: Annotated[
-        bool, typer.Option("--qr", help="With --keep, draw the address for other devices as a QR code.")
-    ] = False,
-    all_runs: Annotated[
-        bool, typer.Option("--all-runs", help="Carry out every way to start it, one after the other.")
+        typer.Option("--keep", help="Keep it up after the checks, say where to look, stop on Ctrl+C."),
     ] = False,
     show_plan: Annotated[
-        bool, typer.Option("--show-plan", help="Only show what would be prepared and run, and where that was read.")
+        bool, typer.Option("--show-plan", help="Only show what would be prepared and run, and why.")
     ] = False,
-    no_prepare: Annotated[
-        bool, typer.Option("--no-prepare", help="Do no prepare step; those that are needed are told.")
+    all_runs: Annotated[
+        bool, typer.Option("--all-runs", help="Try every way to start it, one after the other.")
     ] = False,
     follow: Annotated[
         bool, typer.Option("--follow", help="Show each line that a step or run prints, as it comes.")
     ] = False,
     pick: PickOption = False,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
+    no_prepare: Annotated[
+        bool, typer.Option("--no-prepare", help="Do no prepare step; only list those that are needed.")
+    ] = False,
+    qr: Annotated[
+        bool, typer.Option("--qr", help="With --keep, draw the address for other devices as a QR code.")
+    ] = False,
     form: FormatOption = Format.table,
     output: OutputOption = None,
     strict: StrictOption = False,

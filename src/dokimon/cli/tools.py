@@ -7,6 +7,7 @@ from typing import Annotated
 
 import typer
 
+from dokimon.cli.completing import complete_tools
 from dokimon.cli.options import (
     Format,
     FormatOption,
@@ -17,10 +18,13 @@ from dokimon.cli.options import (
     VerboseOption,
 )
 
+EXAMPLE = "Example: dokimon tools node python"
+
 
 def tools(
     names: Annotated[
-        list[str] | None, typer.Argument(metavar="NAME", help="Tools; all of the catalogue by default.")
+        list[str] | None,
+        typer.Argument(metavar="NAME", help="Tools; all of the catalogue by default.", autocompletion=complete_tools),
     ] = None,
     form: FormatOption = Format.table,
     output: OutputOption = None,
@@ -31,8 +35,8 @@ def tools(
 ) -> None:
     """Show what this machine has: every copy, which one a command reaches, what lies off PATH.
 
-    Of tools that are named, and of all with --verbose, their components too: extensions, packages, SDKs.
-    Exit status 1: a tool that was named is not there.
+    Of tools that you name, and of all with --verbose, their components too: extensions, packages, SDKs.
+    Exit status 1: a tool that you named is not there.
     """
     import os
 

@@ -19,6 +19,8 @@ from dokimon.cli.options import (
     VerboseOption,
 )
 
+EXAMPLE = "Example: dokimon verify --format json --output report.json"
+
 
 def verify(
     path: FolderArgument = Path(),
@@ -31,7 +33,7 @@ def verify(
     verbose: VerboseOption = False,
     no_color: NoColorOption = False,
 ) -> None:
-    """Hold what the project declares against what this machine has: a verdict for each need, and what to do."""
+    """Compare what the project declares with what this machine has: a verdict for each need, and what to do."""
     import os
     import threading
     from importlib import import_module
@@ -44,13 +46,13 @@ def verify(
     folder = folder_asked(path)
     if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
-        threading.Thread(target=import_module, args=("dokimon.cli.screen.common",), daemon=True).start()
+        threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
     with refusing(), abandoning():
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick)
     report = job.verify_report(verified, strict)
 
     def draw(console: object) -> None:
-        from dokimon.cli.screen.common import draw_verify
+        from dokimon.cli.screen.verify import draw_verify
 
         draw_verify(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
 

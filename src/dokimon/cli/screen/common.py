@@ -1,9 +1,10 @@
-"""Reports drawn for people, with Rich. All text from outside comes as plain `Text`, never as markup."""
+"""What the drawn reports share. All text from outside comes as plain `Text`, never as markup."""
 
 from __future__ import annotations
 
 import os
 from collections.abc import Iterable
+from functools import cache
 from pathlib import Path
 
 from rich.console import Console
@@ -11,7 +12,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.core.report.folding import fold, subject_of
+from dokimon.core.report.folding import Folded, fold, fold_met, subject_of
 from dokimon.core.report.model import Finding, Remedy, Report
 from dokimon.core.text import clean, counted
 
@@ -28,7 +29,6 @@ VERDICT_STYLES = {
     "skipped": "dim",
 }
 
-
 _QUOTE = 40
 """Characters of a quoted line that a table has room for."""
 
@@ -39,46 +39,26 @@ def verdict_text(verdict: str, advised: bool = False) -> Text:
     return Text(verdict, style="yellow" if advised and "red" in style else style)
 
 
-def short_path(path: str) -> str:
-    """Return a path with the home folder as `~`."""
-    home = str(Path.home())
-    return "~" + path[len(home) :] if path.startswith(home + os.sep) else path
+@cache
+def _home() -> str:
+    return str(Path.home()) + os.sep
+
+
+def short(text: str) -> str:
+    """Return a text with the home folder in its paths as `~`."""
+    return text.replace(_home(), f"~{os.sep}") if len(_home()) > 1 else text
 
 
 def heading(report: Report) -> Text:
     """Return the line above a report: whose project, and where."""
     folder = report.project.root + (f"/{report.project.folder}" if report.project.folder else "")
-    return Text.assemble((report.project.name, "bold"), ("  " + short_path(folder), "dim"))
-
-
-def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
-    """Draw the report of `verify`: the table of findings, what to do, and one closing line."""
-    judged = [finding for finding in report.requirements if finding.verdict]
-    # Whoever cannot run the project here at all wants to know that before anything else.
-    judged.sort(key=lambda finding: not (finding.kind == "platform" and finding.verdict == "unmet"))
-    shown = [finding for finding in judged if finding.verdict != "met"] if quiet else judged
-    if not quiet:
-        console.print(heading(report))
-        console.print()
-    if shown:
-        console.print(findings_table(shown))
-        console.print()
-    draw_remedies(console, shown)
-    if verbose:
-        from dokimon.cli.screen.tools import draw_copies
-
-        draw_copies(console, report.installations, with_facts=True, verbose=True)
-        console.print()
-    for note in () if quiet else report.notes:
-        console.print(Text(f"note: {note}", style="yellow"))
-    draw_picked(console, report)
-    console.print(_closing(report))
+    return Text.assemble((report.project.name, "bold"), ("  " + short(folder), "dim"))
 
 
 def draw_picked(console: Console, report: Report) -> None:
     """Say which folders were put first on PATH for this call."""
     if report.picked:
-        folders = ", ".join(short_path(folder) for folder in report.picked)
+        folders = ", ".join(short(folder) for folder in report.picked)
         console.print(Text(f"picked: with {folders} first on PATH, for this call alone", style="cyan"))
 
 
@@ -89,34 +69,31 @@ def findings_table(findings: Iterable[Finding]) -> Table:
     table.add_column("accepts", ratio=3)
     table.add_column("found", ratio=4)
     table.add_column("verdict", no_wrap=True)
-    for folded in fold(findings):
+    for folded in fold_met(findings):
         finding = folded.finding
-        advised = finding.strength == "advised"
-        accepts = accepted(finding).append("\n").append_text(quoted_source(finding, folded.more))
-        table.add_row(
-            Text(subject_of(finding), style="bold"),
-            accepts,
-            _found(finding),
-            verdict_text(finding.verdict or "", advised),
-        )
+        accepts = accepted(finding, folded.ranges).append("\n").append_text(quoted_source(folded))
+        verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
+        table.add_row(Text(subject_of(finding), style="bold"), accepts, _found(finding), verdict)
     return table
 
 
-def accepted(finding: Finding) -> Text:
+def accepted(finding: Finding, ranges: int = 1) -> Text:
     """Return what is accepted: in words, unless the project's own words are much shorter (`lts/*`)."""
     words = finding.accepts if len(finding.accepts) <= 48 or not finding.wanted else finding.wanted
-    text = Text(words)
-    return (
-        text.append(" (advised)", style="italic") if finding.strength == "advised" and finding.kind != "fact" else text
-    )
+    text = Text(words if ranges == 1 else f"{ranges} ranges")
+    is_advice = finding.strength == "advised" and finding.kind != "fact"
+    return text.append(" (advised)", style="italic") if is_advice else text
 
 
-def quoted_source(finding: Finding, more: int) -> Text:
+def quoted_source(folded: Folded) -> Text:
     """Return the file and line that ask for it, how many more say the same, and what stands there."""
-    text = Text(f"{finding.source.file}:{finding.source.line}", style="dim")
-    if more:
-        text.append(f" and {more} more")
-    return text.append(f"  {clean(finding.source.text, _QUOTE)}", style="dim italic") if finding.source.text else text
+    source = folded.finding.source
+    if folded.ranges > 1:
+        return Text(f"{source.file}: {counted(folded.more + 1, 'declaration')}", style="dim")
+    text = Text(source.place, style="dim")
+    if folded.more:
+        text.append(f" and {folded.more} more")
+    return text.append(f"  {clean(source.text, _QUOTE)}", style="dim italic") if source.text else text
 
 
 def _found(finding: Finding) -> Text:
@@ -124,8 +101,16 @@ def _found(finding: Finding) -> Text:
     if found is None:
         return Text("nothing" if finding.verdict == "missing" else "")
     text = Text(found.version or "no version told")
-    text.append(f"\n{short_path(found.path)}", style="dim")
+    text.append(f"\n{short(found.path)}", style="dim")
     return text
+
+
+def draw_unread(console: Console, finding: Finding) -> None:
+    """Draw a constraint that cannot be read, with a mark under the place where reading stopped."""
+    if finding.wrong_at is None:
+        return
+    console.print(Text(f"      {finding.wanted}"), soft_wrap=True)
+    console.print(Text(f"      {' ' * finding.wrong_at}^", style="yellow"), soft_wrap=True)
 
 
 def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
@@ -134,11 +119,11 @@ def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
     for folded in fold(each for each in findings if each.verdict not in ("met", None)):
         finding = folded.finding
         verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
-        line = Text.assemble((subject_of(finding), "bold"), " ", verdict, f": {finding.reason}")
-        console.print(line)
+        console.print(Text.assemble((subject_of(finding), "bold"), " ", verdict, f": {short(finding.reason or '')}"))
+        draw_unread(console, finding)
         if finding.why:
-            console.print(Padding(Text(f"asked for because {finding.why}"), (0, 0, 0, 2), expand=False))
-        # Two needs of one tool are often mended by one step.
+            console.print(Padding(Text(f"needed because {finding.why}"), (0, 0, 0, 2), expand=False))
+        # One step often helps two needs of one tool.
         first = finding.remedies[:1]
         if first and first[0] in shown and first[0].command:
             console.print(Padding(Text("→ as above"), (0, 0, 0, 2), expand=False))
@@ -151,22 +136,21 @@ def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
 def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
     """Draw remedies: a sentence each, and the command on a line of its own, ready to copy."""
     for remedy in remedies:
-        console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, 2), expand=False))
+        console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, 2), expand=False))
         if remedy.command:
             console.print(Text(f"      {remedy.command}", style="cyan"), soft_wrap=True)  # one line, fit to be copied
 
 
-def _closing(report: Report) -> Text:
-    """Count the verdicts: "4 needs: 3 met, 1 unmet (advised)"."""
-    findings = [finding for finding in report.requirements if finding.verdict]
-    if not findings:
-        return Text("Nothing is declared here that Dokimon reads: no need, no verdict.")
-    counts: dict[tuple[str, bool], int] = {}
-    for finding in findings:
-        key = (finding.verdict or "", finding.strength == "advised" and finding.verdict != "met")
-        counts[key] = counts.get(key, 0) + 1
-    text = Text(f"{counted(len(findings), 'need')}: ")
-    for index, ((verdict, advised), count) in enumerate(counts.items()):
-        text.append(", " if index else "").append(f"{count} ").append(verdict_text(verdict, advised))
-        text.append(" (advised)" if advised else "")
-    return text
+def draw_projects_below(console: Console, report: Report, command: str) -> None:
+    """Say which projects lie below a folder that is none itself, and how to go on."""
+    if not report.projects_below:
+        return
+    console.print("This folder is no project, but holds some:")
+    for name in report.projects_below[:_MOST_PROJECTS]:
+        console.print(Text(f"  {name}"))
+    if len(report.projects_below) > _MOST_PROJECTS:
+        console.print(Text(f"  and {len(report.projects_below) - _MOST_PROJECTS} more", style="dim"))
+    console.print(Text.assemble("→ name one: ", (f"dokimon {command} {report.projects_below[0]}", "cyan")))
+
+
+_MOST_PROJECTS = 12

@@ -7,7 +7,15 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen.common import VERDICT_STYLES, accepted, heading, quoted_source
+from dokimon.cli.screen.common import (
+    VERDICT_STYLES,
+    accepted,
+    draw_projects_below,
+    draw_unread,
+    heading,
+    quoted_source,
+    short,
+)
 from dokimon.core.report.folding import Folded, fold, subject_of
 from dokimon.core.report.model import Report
 
@@ -17,29 +25,36 @@ def draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     if not quiet:
         console.print(heading(report))
         console.print()
-        shown = [each for each in fold(report.requirements) if verbose or each.finding.kind != "fact"]
-        if shown:
-            _draw_parts(console, shown)
-            console.print()
-        facts = [each.finding for each in fold(report.requirements) if each.finding.kind == "fact"]
-        if facts and not verbose:
-            listed = ", ".join(f"{each.component or each.tool} {each.wanted}" for each in facts)
-            console.print(Text(f"settled on by the project itself: {listed}", style="dim"))
-            console.print()
-    for finding in report.requirements:
-        if finding.reason and (finding.strength == "required" or verbose):
-            console.print(
-                Text.assemble((subject_of(finding), "bold"), (" unknown", "bold yellow"), f": {finding.reason}")
-            )
+        _draw_declarations(console, report, verbose=verbose)
+    wrong = [each for each in report.requirements if each.reason and (each.strength == "required" or verbose)]
+    for finding in wrong:
+        about = short(finding.reason or "")
+        console.print(Text.assemble((subject_of(finding), "bold"), (" unknown", "bold yellow"), f": {about}"))
+        draw_unread(console, finding)
     for note in report.notes:
         console.print(Text.assemble(("drift", "yellow"), f": {note}"))
     for conflict in report.conflicts:
         console.print(Text.assemble((conflict.tool, "bold"), (" conflict", "bold red"), f": {conflict.reason}"))
     if report.agreed and not quiet:
-        if report.notes or report.conflicts or any(finding.reason for finding in report.requirements):
+        if wrong or report.notes or report.conflicts:
             console.print()
         _draw_agreed(console, report)
-    console.print(_closing(report))
+    draw_projects_below(console, report, "needs")
+    if report.requirements or not report.projects_below:
+        console.print(_closing(report))
+
+
+def _draw_declarations(console: Console, report: Report, *, verbose: bool) -> None:
+    folded = fold(report.requirements)
+    shown = [each for each in folded if verbose or each.finding.kind != "fact"]
+    if shown:
+        _draw_parts(console, shown)
+        console.print()
+    facts = [each.finding for each in folded if each.finding.kind == "fact"]
+    if facts and not verbose:
+        listed = ", ".join(f"{each.component or each.tool} {each.wanted}" for each in facts)
+        console.print(Text(f"set by the project itself: {listed}", style="dim"))
+        console.print()
 
 
 _WIDEST_SUBJECT, _WIDEST_WORDS = 30, 36
@@ -70,7 +85,7 @@ def _table(members: list[Folded], widths: tuple[int, int], rest: int, *, header:
         finding = each.finding
         subject = ("  " if finding.part else "") + subject_of(finding)
         style = "bold" if finding.strength == "required" else ""
-        source = quoted_source(finding, each.more)
+        source = quoted_source(each)
         source.truncate(max(rest, len(finding.source.file) + 6), overflow="ellipsis")
         table.add_row(Text(subject, style=style), accepted(finding), source)
     return table
@@ -91,7 +106,7 @@ def _closing(report: Report) -> Text:
     needs = [each for each in report.requirements if each.kind != "fact"]
     required = sum(1 for each in needs if each.strength == "required")
     if not needs:
-        return Text("Nothing is declared here that Dokimon reads.")
+        return Text("No requirements found in any file that Dokimon reads.")
     text = Text(f"{required} required and {len(needs) - required} advised: ")
     if report.conflicts:
         return text.append("they contradict each other", style=VERDICT_STYLES["conflict"])

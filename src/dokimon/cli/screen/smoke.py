@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+from collections.abc import Iterator
 from pathlib import Path
 
 from rich.console import Console
@@ -9,9 +10,10 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short_path, verdict_text
+from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short, verdict_text
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
+from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped
 
 _INDENT = 10
 _MOST_FILES = 5
@@ -35,7 +37,7 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     if folders and not quiet:
         kept = any(check.evidence for run in report.runs or () for check in run.checks)
         what = "what runs printed and checks kept" if kept else "what each run printed"
-        console.print(Text(f"{what} is in {short_path(min(folders))}", style="dim"), soft_wrap=True)
+        console.print(Text(f"{what} is in {short(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
 
 
@@ -99,43 +101,53 @@ def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
 def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
     text = Text.assemble(run.command, "  ", verdict_text(run.verdict))
     if run.verdict != "passed" or run.kind == "program":
-        text.append(f": {run.reason}")
-    if run.source:
-        where = f"{run.source.file}:{run.source.line}"
-        text.append(f"\nfrom {where}", style="dim")
-    if run.url:
-        text.append(f"\nup after {run.up_seconds or 0:.2f} s at ").append(run.url, style="cyan")
-        text.append(f": {run.up_by}", style="dim")
-    elif run.up_by:
-        text.append(f"\nup after {run.up_seconds or 0:.2f} s: {run.up_by}")
-    others = [at for at in run.listening if f":{at.port}/" not in (run.url or "")]
-    if others:
-        text.append("\nit also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
-    exposed = sorted({at.port for at in run.listening if at.exposed})
-    if exposed and not run.exposure_meant:
-        text.append(
-            f"\nother machines may reach it: port {', '.join(map(str, exposed))} listens on every address",
-            style="yellow",
-        )
-    for stranger in run.strangers:
-        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
-        taken = next((at.port for at in run.listening), None)
-        instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
-        text.append(f"\nport {stranger.port} is held by {who}{instead}", style="yellow")
+        text.append(f": {short(run.reason)}")
+    elif only_skipped(run.checks):
+        text.append("; nothing was checked: what was asked for was skipped", style="yellow")
+    for line in (*_about_start(run), *_about_ports(run)):
+        text.append("\n").append_text(line)
     if len(run.name) >= _INDENT:
         console.print(Text(run.name, style="bold"))
     _row(console, run.name if len(run.name) < _INDENT else "", text)
     if run.checks:
         console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
     _draw_diagnoses(console, run.diagnoses)
-    if run.verdict in ("failed", "unsure") or run.kind == "program":
+    went_wrong = run.verdict in ("failed", "unsure")
+    if went_wrong or run.kind == "program":
         _draw_lines(console, run.last_lines)
-    if run.verdict in ("failed", "unsure"):
+    if went_wrong:
         _draw_log(console, run.log)
     if run.warnings:
         warnings = "a warning or deprecation" if run.warnings == 1 else f"{run.warnings} warnings and deprecations"
         console.print(Text(f"{' ' * _INDENT}{warnings} in its output", style="dim"))
     console.print()
+
+
+def _about_start(run: Run) -> Iterator[Text]:
+    """Yield where the run was read, and where and since when it is up."""
+    if run.source:
+        yield Text(f"from {run.source.place}", style="dim")
+    seconds = f"{run.up_seconds or 0:.2f} s"
+    if run.url:
+        yield Text.assemble(f"up after {seconds} at ", (run.url, "cyan"), (f": {run.up_by}", "dim"))
+    elif run.up_by:
+        yield Text(f"up after {seconds}: {run.up_by}")
+
+
+def _about_ports(run: Run) -> Iterator[Text]:
+    """Yield what one should know of its ports: others of its own, those that are open to others, those that are taken."""
+    others = [at for at in run.listening if f":{at.port}/" not in (run.url or "")]
+    if others:
+        yield Text("it also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
+    exposed = sorted({at.port for at in run.listening if at.exposed})
+    if exposed and not run.exposure_meant:
+        ports = ", ".join(map(str, exposed))
+        yield Text(f"other machines may reach it: port {ports} listens on every address", style="yellow")
+    taken = next((at.port for at in run.listening), None)
+    for stranger in run.strangers:
+        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
+        instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
+        yield Text(f"port {stranger.port} is held by {who}{instead}", style="yellow")
 
 
 def _checks_table(checks: tuple[Check, ...], *, verbose: bool = False) -> Table:
@@ -144,11 +156,11 @@ def _checks_table(checks: tuple[Check, ...], *, verbose: bool = False) -> Table:
     table.add_column(no_wrap=True, max_width=34)
     table.add_column(overflow="fold")
     for check in checks:
-        seen = Text(check.seen)
+        seen = Text(short(check.seen))
         if check.verdict in ("failed", "unsure"):
             seen = Text.assemble(seen, (f"\nexpected: {check.expected}", "dim"))
         if check.evidence and (verbose or check.verdict != "passed"):
-            seen = Text.assemble(seen, (f"\nkept in {short_path(check.evidence)}", "dim"))
+            seen = Text.assemble(seen, (f"\nkept in {short(check.evidence)}", "dim"))
         name = f"  {check.name}" if check.part_of else check.name
         table.add_row(verdict_text(check.verdict), Text(name, overflow="ellipsis"), seen)
     return table
@@ -165,12 +177,12 @@ def _draw_lines(console: Console, lines: tuple[str, ...]) -> None:
 def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
     """Draw the likely causes, the line that shows each, and what to do."""
     for each in diagnoses:
-        cause = Text.assemble(("likely cause: ", "bold"), each.cause)
+        cause = Text.assemble(("likely cause: ", "bold"), short(each.cause))
         if each.line:
             cause.append(f"\nshown by: {each.line}", style="dim")
         console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
         for remedy in each.remedies:
-            console.print(Padding(Text(f"→ {remedy.say}"), (0, 0, 0, _INDENT + 2), expand=False))
+            console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, _INDENT + 2), expand=False))
             if remedy.command:
                 console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
 
@@ -178,17 +190,20 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
 def _draw_log(console: Console, log: str | None) -> None:
     """Say where the whole output is."""
     if log is not None:
-        console.print(Text(f"{' ' * _INDENT}all that it printed: {short_path(log)}", style="dim"), soft_wrap=True)
+        console.print(Text(f"{' ' * _INDENT}its whole output: {short(log)}", style="dim"), soft_wrap=True)
 
 
 def _closing(report: Report) -> Text:
-    text = Text(f"{report.project.name}: ").append(verdict_text(report.verdict))
+    """Say how it went, what failed first with its likeliest cause, and how many checks passed."""
+    text = Text.assemble(f"{report.project.name}: ", verdict_text(report.verdict))
     if report.interrupted:
         return text.append(" (interrupted)")
-    if report.verdict == "unmet" and not report.runs:
-        return text.append("; nothing was installed or run. Call with --anyway to go on all the same.")
-    if report.verdict == "unknown" and not report.runs:
-        return text.append(
-            "; a need could not be judged, so nothing was run. Call with --anyway to go on all the same."
-        )
+    wrong = first_wrong(report)
+    if wrong:
+        text.append(f" · {short(wrong)}")
+    if report.runs or report.prepared:
+        return text.append(f" · {checks}") if (checks := counts_of_checks(report)) else text
+    if report.verdict in ("unmet", "unknown"):
+        why = "a need is not met" if report.verdict == "unmet" else "a need could not be judged"
+        text.append(f" · {why}, so nothing was run; dokimon smoke --anyway goes on all the same")
     return text

@@ -9,7 +9,7 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen.common import short_path, verdict_text
+from dokimon.cli.screen.common import short, verdict_text
 from dokimon.core.machine.components import Component
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.system import System
@@ -56,7 +56,7 @@ def draw_copies(console: Console, copies: Iterable[Installation], *, with_facts:
     table.add_column("path", overflow="fold")
     last = None
     for copy in copies:
-        path = Text(short_path(copy.path))
+        path = Text(short(copy.path))
         for line, style in _more_about(copy, with_facts, verbose):
             path.append(f"\n{line}", style=style)
         how = Text(_KNOWN_BY.get(copy.known_by or "", ""), style="dim")
@@ -77,10 +77,10 @@ def _more_about(copy: Installation, with_facts: bool, verbose: bool) -> Iterable
     if copy.reason:
         yield copy.reason, "yellow"
     elif copy.shim:
-        by = f", chosen by {short_path(copy.chosen_by)}" if copy.chosen_by else ""
-        yield f"{copy.shim}: {short_path(copy.via or '?')}{by}", "dim"
+        by = f", chosen by {short(copy.chosen_by)}" if copy.chosen_by else ""
+        yield f"{copy.shim}: {short(copy.via or '?')}{by}", "dim"
     elif copy.via and verbose:
-        yield f"really {short_path(copy.via)}", "dim"
+        yield f"really {short(copy.via)}", "dim"
     if copy.facts and with_facts:
         yield ", ".join(f"{name} {value}" for name, value in copy.facts.items()), "dim"
 

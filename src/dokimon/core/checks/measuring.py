@@ -12,6 +12,7 @@ import msgspec
 from dokimon.core.measures import any_size, seconds
 from dokimon.core.patterns import PatternFault, search
 from dokimon.core.report.model import CheckVerdict
+from dokimon.core.report.outcome import worst
 from dokimon.core.text import clean
 
 Scalar = str | int | float | bool | None
@@ -94,8 +95,7 @@ def judge_value(value: Any, wanted: Measure) -> Measured:
         judged.append(_judge_clock(text, wanted.clock))
     if not judged:
         return Measured("passed", "to be there")
-    verdicts = [each.verdict for each in judged]
-    verdict: CheckVerdict = "failed" if "failed" in verdicts else "unsure" if "unsure" in verdicts else "passed"
+    verdict = worst(each.verdict for each in judged)
     return Measured(
         verdict, ", ".join(each.expected for each in judged), "; ".join(each.remark for each in judged if each.remark)
     )

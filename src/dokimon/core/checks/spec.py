@@ -74,7 +74,7 @@ class CheckSpec(msgspec.Struct, frozen=True, kw_only=True):
         return None
 
     def problems(self) -> Iterator[tuple[str, str]]:
-        """Yield what is wrong with the values, beyond what their types tell: the key (or "" for the table), and the words."""
+        """Yield what is wrong beyond what the types tell: the key (or "" for the whole table), and what to say."""
         yield from ()
 
     def late_problems(self) -> Iterator[str]:

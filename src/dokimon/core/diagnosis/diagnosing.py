@@ -7,58 +7,19 @@ files: of two causes that one line shows, the one of the higher rank is told.
 from __future__ import annotations
 
 import re
-import tomllib
 from collections.abc import Callable, Iterable, Mapping, Sequence
-from functools import cache
-from pathlib import Path
 
-import msgspec
-
+from dokimon.core.diagnosis.causes import Cause, any_cause_pattern, cause_patterns, known_causes
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean
+from dokimon.core.words import filled, names_in
 
-_FOLDER = Path(__file__).parents[2] / "diagnoses"
 _MOST = 2
 """Causes that are told: a reader wants the likely one, and perhaps a second."""
 
 
-class RemedyTemplate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
-    """What to do: a sentence and perhaps a command. `{name}` stands for a group of the pattern."""
-
-    say: str
-    command: str | None = None
-
-
-class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """One cause of failures.
-
-    `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
-    hold `{name}` for the groups of the pattern that matched. Of causes that the same line shows, the highest `rank`
-    counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command lies). `shown` and
-    `not_shown` are samples of real output: a test holds the patterns against them.
-    """
-
-    cause: str
-    rank: int = 50
-    lines: list[str] = []
-    exits: list[int] = []
-    look: str | None = None
-    steps: list[RemedyTemplate] = []
-    shown: list[str] = []
-    not_shown: list[str] = []
-
-
 Look = Callable[[Mapping[str, str]], Sequence[Remedy]]
 """Looks up what is known here about a cause: the groups of the pattern in, remedies out."""
-
-
-@cache
-def known_causes() -> dict[str, Cause]:
-    """Return all causes that ship with Dokimon, by name."""
-    found: dict[str, Cause] = {}
-    for path in sorted(_FOLDER.glob("*.toml")):
-        found |= msgspec.convert(tomllib.loads(path.read_text("utf-8")), dict[str, Cause])
-    return found
 
 
 def diagnose(
@@ -80,9 +41,13 @@ def diagnose(
     return tuple(_told(name, causes[name], line, groups, looks or {}) for name, (_, _, line, groups) in ordered[:_MOST])
 
 
+_START_FAULTS = {"ermission denied": "not-executable", "No such file": "command-not-found"}
+"""What the system says when a command cannot be started, and the cause that it shows."""
+
+
 def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
     """Return why a command could not even be started, from what the system said of it."""
-    name = "not-executable" if "ermission denied" in fault else "command-not-found" if "No such file" in fault else None
+    name = next((name for sign, name in _START_FAULTS.items() if sign in fault), None)
     if name is None:
         return ()
     cause = known_causes()[name]
@@ -91,27 +56,13 @@ def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple
 
 def _shown_by(line: str) -> Iterable[tuple[str, Mapping[str, str]]]:
     """Return what a line shows: the cause of the highest rank alone."""
-    if not line or not _anything().search(line):
+    if not line or not any_cause_pattern().search(line):
         return []
     found = []
-    for name, rank, pattern in _patterns():
+    for name, rank, pattern in cause_patterns():
         if match := pattern.search(line):
             found.append((rank, name, {key: value for key, value in match.groupdict().items() if value}))
     return [(name, groups) for _, name, groups in sorted(found, key=lambda each: -each[0])[:1]]
-
-
-@cache
-def _patterns() -> tuple[tuple[str, int, re.Pattern[str]], ...]:
-    return tuple(
-        (name, cause.rank, re.compile(pattern)) for name, cause in known_causes().items() for pattern in cause.lines
-    )
-
-
-@cache
-def _anything() -> re.Pattern[str]:
-    """One pattern that matches whatever any of them does: most lines show nothing, and are passed over at once."""
-    plain = (re.sub(r"\?P<\w+>", "?:", pattern.pattern) for _, _, pattern in _patterns())
-    return re.compile("|".join(f"(?i:{each[4:]})" if each.startswith("(?i)") else f"(?:{each})" for each in plain))
 
 
 def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], looks: Mapping[str, Look]) -> Diagnosis:
@@ -132,10 +83,10 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
 
 
 def _lacking(text: str, groups: Mapping[str, str]) -> bool:
-    return any(name not in groups for name in re.findall(r"\{(\w+)\}", text))
+    return any(name not in groups for name in names_in(text))
 
 
 def _filled(text: str, groups: Mapping[str, str]) -> str:
     """Fill the groups in; the words around one that is not there (in brackets) are left out with it."""
     text = re.sub(r"\[([^\[\]]*)\]", lambda part: "" if _lacking(part[1], groups) else part[1], text)
-    return clean(re.sub(r"\{(\w+)\}", lambda name: groups.get(name[1], "it"), text))
+    return clean(filled(text, groups, missing="it"))

@@ -7,12 +7,12 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon import __version__
 from dokimon.core.declarations.revision import revision_of
 from dokimon.core.machine.platform import architecture_name, system_name
 from dokimon.core.machine.system import release_name
 from dokimon.core.report.model import Provenance, Report
 from dokimon.core.text import clean
+from dokimon.core.version import __version__
 
 
 def with_provenance(report: Report) -> Report:

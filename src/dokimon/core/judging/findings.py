@@ -47,12 +47,12 @@ def judge(
         steps: tuple[Remedy, ...] = ()
         if judgement and judgement.verdict != "met":
             if index in contradicting:
-                judgement, steps = _in_conflict(requirements, contradicting[index], judgement)
+                judged[index], steps = _in_conflict(requirements, contradicting[index], judgement)
             else:
                 steps = remedies(need, judgement, machine)
             if _is_barred(need, judgement):
                 steps = (*steps, elsewhere)
-        findings.append(_finding(name, need, judgement, steps, machine.catalogue))
+        findings.append(_finding(name, need, judged[index], steps, machine.catalogue))
     return tuple(findings)
 
 

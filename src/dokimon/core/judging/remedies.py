@@ -51,10 +51,12 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     if entry is None:
         return (*repair, *there, Remedy(say=_for_uncatalogued(need.tool, machine)))
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
-    ways = [] if there else ways_to_install(need, entry, machine)[: 1 if repair else 2]
-    if need.component and not ways and not there:
+    if there:
+        return (*repair, *there)
+    ways = ways_to_install(need, entry, machine)[: 1 if repair else 2]
+    if need.component and not ways:
         ways = [Remedy(say=f"use another {entry.title}: its {need.component} must be {clean(need.accepts)}")]
-    return (*repair, *there, *ways)
+    return (*repair, *ways)
 
 
 def _for_uncatalogued(tool: str, machine: Machine) -> str:

@@ -13,10 +13,10 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon import __version__
 from dokimon.core.machine.asking import ToolAnswer
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.unrunnable import is_script
+from dokimon.core.version import __version__
 
 _MOST = 2000
 """Answers that are kept: more than a machine has programs that are worth asking."""

@@ -12,6 +12,7 @@ from dokimon.core.files import text_of
 from dokimon.core.machine.catalogue import ComponentSource, Tool
 from dokimon.core.machine.folders import folders_of, matching
 from dokimon.core.text import clean
+from dokimon.core.words import filled
 
 _MOST = 5000
 """Components of one kind that are looked at: more than any machine is known to have."""
@@ -108,7 +109,7 @@ def _filled_in(text: str) -> str:
 def _component(
     tool: Tool, part: ComponentSource, groups: Mapping[str, str], of: str | None, path: Path | None, known_by: str
 ) -> Component:
-    name = re.sub(r"\{(\w+)\}", lambda match: groups.get(match[1], ""), part.called)
+    name = filled(part.called, groups, missing="")
     version = groups.get("version") or None
     return Component(
         tool=tool.name, name=clean(name, 120), what=part.what, version=clean(version, 80) if version else None, of=of,

@@ -198,7 +198,8 @@ def _said_already(installation: Installation, found: Sequence[Installation]) -> 
 def _standing(tool: Tool, copy: Copy) -> Installation:
     """Return what is known of a copy before its version is."""
     shim = copy.shim
-    behind = shim.program if shim else copy.real if copy.real != copy.path else None
+    behind = shim.program if shim else copy.real
+    reason, fault = _why_no_version(copy)
     return Installation(
         tool=tool.name,
         path=clean(str(copy.path)),
@@ -206,12 +207,21 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
         off_path=copy.off_path,
         other_name=clean(copy.other_name) if copy.other_name else None,
         own=copy.own,
-        via=clean(str(behind)) if behind else None,
+        via=clean(str(behind)) if behind and behind != copy.path else None,
         shim=shim.manager if shim else None,
         chosen_by=clean(shim.chosen_by) if shim and shim.chosen_by else None,
-        reason=copy.fault.says if copy.fault else shim.says if shim else None,
-        fault=copy.fault.kind if copy.fault else "shim without a version" if shim and shim.says else None,
+        reason=reason,
+        fault=fault,
     )
+
+
+def _why_no_version(copy: Copy) -> tuple[str | None, str | None]:
+    """Return why the copy tells no version, in words and by its kind: it cannot be run, or is a shim without a version."""
+    if copy.fault:
+        return copy.fault.says, copy.fault.kind
+    if copy.shim and copy.shim.says:
+        return copy.shim.says, "shim without a version"
+    return None, None
 
 
 def _uncatalogued(name: str) -> Tool:

@@ -43,9 +43,15 @@ def this_system(folder: Path) -> System:
         except OSError:
             continue
     return System(
-        system=system_name(), release=release_name(), architecture=architecture_name(), cores=os.cpu_count() or 1, memory=psutil.virtual_memory().total, disk_free=free,
-        kernel=clean(platform.release(), 80) or None, libc=_libc(),
-    )  # fmt: skip
+        system=system_name(),
+        release=release_name(),
+        architecture=architecture_name(),
+        cores=os.cpu_count() or 1,
+        memory=psutil.virtual_memory().total,
+        disk_free=free,
+        kernel=clean(platform.release(), 80) or None,
+        libc=_libc(),
+    )
 
 
 def release_name() -> str:

@@ -1,32 +1,63 @@
-"""The processes below one, and the sockets that they listen on: read from /proc on Linux, from psutil elsewhere.
+"""The processes below one, and the sockets that they listen on: one face, with a back end for each kind of system.
 
-A smoke check looks many times a second. What Linux tells in a few small files costs a hundredth of what walking all
-processes of the machine does.
+A back end has `below`, `SocketTable` and `unix_sockets`. `DOKIMON_PROCESSES=portable` picks the one for systems without a
+back end of their own on Linux too: the tests drive both.
 """
 
 from __future__ import annotations
 
 import os
-import socket as _socket
-import struct
-import sys
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable
+from types import ModuleType
+from typing import Protocol
 
 import psutil
 
 from dokimon.core.machine.platform import LINUX
+from dokimon.core.processes.table_portable import Address
 
-Address = tuple[str, int]
-"""An IP address and a port."""
+
+class Sockets(Protocol):
+    """The listening TCP sockets of some processes; may remember what it saw, so that looking again costs little."""
+
+    def of(self, pids: Iterable[int]) -> dict[Address, int]:
+        """Return the addresses on which these processes listen, each with the first process that does."""
+
+    def is_shared(self, port: int) -> bool:
+        """Whether somebody else may listen on a port of these processes."""
+
+
+def reaps_orphans() -> bool:
+    """Whether a warden can be made the parent of all that is orphaned below it (Linux: PR_SET_CHILD_SUBREAPER)."""
+    return LINUX and os.environ.get("DOKIMON_PROCESSES") != "portable"
+
+
+def _back_end() -> ModuleType:
+    if reaps_orphans():
+        from dokimon.core.processes import table_linux
+
+        return table_linux
+    from dokimon.core.processes import table_portable
+
+    return table_portable
 
 
 def below(pid: int) -> list[int]:
     """Return the living processes below `pid`, itself not among them, in ascending order."""
-    if not LINUX:
-        return sorted(_below_elsewhere(pid))
-    found = _walk(pid)
-    # One whose parent ends meanwhile moves up to a place that was read already: only a second look tells.
-    return found or _walk(pid)
+    found: list[int] = _back_end().below(pid)
+    return found
+
+
+def socket_table() -> Sockets:
+    """Return a table of listening sockets, to be asked again and again."""
+    table: Sockets = _back_end().SocketTable()
+    return table
+
+
+def unix_sockets(pids: Iterable[int]) -> list[str]:
+    """Return the paths of UNIX sockets on which these processes listen."""
+    found: list[str] = _back_end().unix_sockets(pids)
+    return found
 
 
 def command_of(pid: int) -> str:
@@ -36,190 +67,3 @@ def command_of(pid: int) -> str:
         return " ".join(process.cmdline()) or process.name()
     except psutil.Error:
         return "?"
-
-
-def _below_elsewhere(pid: int) -> Iterator[int]:
-    try:
-        for process in psutil.Process(pid).children(recursive=True):
-            if process.status() != psutil.STATUS_ZOMBIE:
-                yield process.pid
-    except psutil.Error:
-        return
-
-
-def _walk(pid: int) -> list[int]:
-    found, waiting = [], [pid]
-    while waiting:
-        for child in _children(waiting.pop()):
-            waiting.append(child)
-            if _lives(child):
-                found.append(child)
-    return sorted(found)
-
-
-def _children(pid: int) -> list[int]:
-    """proc(5): each thread of a process has a list of the children that it made."""
-    found: list[int] = []
-    try:
-        threads = os.listdir(f"/proc/{pid}/task")  # noqa: PTH208
-    except OSError:
-        return found
-    for thread in threads:
-        text = _read(f"/proc/{pid}/task/{thread}/children")
-        found += [int(word) for word in text.split()]
-    return found
-
-
-def _lives(pid: int) -> bool:
-    """Whether a process is more than an entry that waits to be collected (proc(5): the state follows the name)."""
-    state = _read(f"/proc/{pid}/stat").rpartition(b")")[2].split()
-    return bool(state) and state[0] not in (b"Z", b"X")
-
-
-def _read(path: str) -> bytes:
-    try:
-        file = os.open(path, os.O_RDONLY)
-    except OSError:
-        return b""
-    try:
-        parts = []
-        while chunk := os.read(file, 65536):
-            parts.append(chunk)
-        return b"".join(parts)
-    except OSError:
-        return b""
-    finally:
-        os.close(file)
-
-
-class SocketTable:
-    """The listening TCP sockets of some processes; remembers what it saw, so that looking again costs little."""
-
-    def __init__(self) -> None:
-        self._seen: tuple[frozenset[int], tuple[int, ...]] | None = None
-        self._found: dict[Address, int] = {}
-        self._others: set[int] = set()
-
-    def of(self, pids: Iterable[int]) -> dict[Address, int]:
-        """Return the addresses on which these processes listen, each with the first process that does."""
-        pids = tuple(sorted(pids))
-        if not LINUX:
-            return _sockets_elsewhere(pids)
-        listening = listening_sockets()
-        seen = (frozenset(listening), pids)
-        if seen != self._seen:
-            found: dict[Address, int] = {}
-            own: set[int] = set()
-            for pid in pids:
-                for inode in _sockets_of(pid):
-                    if inode in listening:
-                        own.add(inode)
-                        found.setdefault(listening[inode], pid)
-            self._seen, self._found = seen, found
-            self._others = {address[1] for inode, address in listening.items() if inode not in own}
-        return self._found
-
-    def is_shared(self, port: int) -> bool:
-        """Whether somebody else may listen on a port of these processes; where that is not known, it may be."""
-        return not LINUX or port in self._others
-
-
-def _sockets_elsewhere(pids: Iterable[int]) -> dict[Address, int]:
-    found: dict[Address, int] = {}
-    for pid in pids:
-        try:
-            connections = psutil.Process(pid).net_connections(kind="tcp")
-        except psutil.Error:
-            continue
-        for connection in connections:
-            if connection.status == psutil.CONN_LISTEN and connection.laddr:
-                found.setdefault((connection.laddr.ip, connection.laddr.port), pid)
-    return found
-
-
-def listening_sockets() -> dict[int, Address]:
-    """Return the address of each listening TCP socket of this machine by its inode (Linux)."""
-    try:
-        return {inode: address for family in (_socket.AF_INET, _socket.AF_INET6) for inode, address in _diag(family)}
-    except OSError:  # no such sockets here (a sandbox): the slower table says the same
-        return _from_table()
-
-
-_LISTEN = 10
-_REQUEST_DUMP = 0x301
-_BY_FAMILY = 20
-_DONE, _ERROR = 3, 2
-
-
-def _diag(family: int) -> Iterator[tuple[int, Address]]:
-    """Ask the kernel for listening sockets alone (sock_diag(7)): /proc/net/tcp goes through all that there could be."""
-    request = struct.pack("=BBBxI48x", family, _socket.IPPROTO_TCP, 0, 1 << _LISTEN)
-    header = struct.pack("=IHHII", 16 + len(request), _BY_FAMILY, _REQUEST_DUMP, 1, 0)
-    with _socket.socket(_socket.AF_NETLINK, _socket.SOCK_RAW, 4) as link:
-        link.settimeout(2)
-        link.send(header + request)
-        while True:
-            data = link.recv(1 << 18)
-            at = 0
-            while at + 16 <= len(data):
-                length, kind = struct.unpack_from("=IH", data, at)
-                if kind == _DONE:
-                    return
-                if kind == _ERROR:
-                    raise OSError("sock_diag is refused")
-                port = int.from_bytes(data[at + 20 : at + 22], "big")
-                size = 4 if family == _socket.AF_INET else 16
-                address = _socket.inet_ntop(family, data[at + 24 : at + 24 + size])
-                yield int.from_bytes(data[at + 84 : at + 88], sys.byteorder), (address, port)
-                at += (length + 3) & ~3
-
-
-def _from_table() -> dict[int, Address]:
-    """proc_net_tcp(5): the second field is the local address, the fourth the state (0A: LISTEN), the tenth the inode."""
-    found: dict[int, Address] = {}
-    for table in ("/proc/self/net/tcp", "/proc/self/net/tcp6"):
-        for line in _read(table).split(b"\n")[1:]:
-            if b" 0A " in line:
-                fields = line.split()
-                found[int(fields[9])] = _address(fields[1])
-    return found
-
-
-def _address(field: bytes) -> Address:
-    """An address in words of 32 bits, each in the machine's own order, and a port, all in hexadecimal."""
-    import ipaddress
-
-    words, _, port = field.partition(b":")
-    raw = bytes.fromhex(words.decode())
-    if sys.byteorder == "little":
-        raw = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
-    return str(ipaddress.ip_address(raw)), int(port, 16)
-
-
-def _sockets_of(pid: int) -> Iterator[int]:
-    try:
-        numbers = os.listdir(f"/proc/{pid}/fd")  # noqa: PTH208
-    except OSError:
-        return
-    for number in numbers:
-        try:
-            target = os.readlink(f"/proc/{pid}/fd/{number}")  # noqa: PTH115
-        except OSError:
-            continue
-        if target.startswith("socket:["):
-            yield int(target[8:-1])
-
-
-def unix_sockets(pids: Iterable[int]) -> list[str]:
-    """Return the paths of UNIX sockets on which these processes listen (Linux; elsewhere none are told).
-
-    /proc/net/unix: the fourth field are flags (00010000: accepts connections), the seventh the inode, the eighth the path.
-    """
-    if not LINUX:
-        return []
-    listening = {}
-    for line in _read("/proc/self/net/unix").split(b"\n")[1:]:
-        fields = line.split(None, 7)
-        if len(fields) == 8 and fields[3] == b"00010000":
-            listening[int(fields[6])] = os.fsdecode(fields[7])
-    return sorted({listening[inode] for pid in pids for inode in _sockets_of(pid) if inode in listening})

@@ -12,7 +12,7 @@ from typing import Literal
 
 import msgspec
 
-from dokimon.core.processes.process_table import SocketTable
+from dokimon.core.processes.process_table import Sockets, socket_table
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
@@ -76,7 +76,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
         return _wait_until_ended(tree, awaited.within, halt, started)
     begun = time.time()
     asking = _Asking(started + awaited.within, awaited.get)
-    table = SocketTable()
+    table = socket_table()
     if awaited.line:
         tree.output.await_line(awaited.line)
     seen, told_port, over_since = 0, None, None
@@ -131,7 +131,7 @@ def _by_sign(tree: Tree, awaited: Awaited, begun: float, spent: float, sockets: 
 
 
 def _by_answer(
-    tree: Tree, awaited: Awaited, asking: _Asking, table: SocketTable, sockets: Sequence[Listening], started: float
+    tree: Tree, awaited: Awaited, asking: _Asking, table: Sockets, sockets: Sequence[Listening], started: float
 ) -> State | None:
     """Up by an answer of one of its own sockets."""
     asking.ask(sockets)

@@ -9,7 +9,7 @@ from urllib.parse import urlsplit
 import psutil
 
 from dokimon.core.machine.platform import is_loopback
-from dokimon.core.processes.process_table import SocketTable, command_of
+from dokimon.core.processes.process_table import Sockets, command_of, socket_table
 from dokimon.core.report.model import Listening, Run, Stranger
 from dokimon.core.text import clean
 
@@ -17,9 +17,9 @@ _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
 """What listens on every address is asked on loopback."""
 
 
-def listeners(pids: Iterable[int], table: SocketTable | None = None) -> tuple[Listening, ...]:
+def listeners(pids: Iterable[int], table: Sockets | None = None) -> tuple[Listening, ...]:
     """Return the listening TCP sockets of these processes, each address and port once, in a fixed order."""
-    found = (table or SocketTable()).of(pids)
+    found = (table or socket_table()).of(pids)
     ordered = sorted(found, key=lambda address: (address[1], address[0]))
     return tuple(
         Listening(address=ip, port=port, pid=found[ip, port], exposed=not is_loopback(ip)) for ip, port in ordered

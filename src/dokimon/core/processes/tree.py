@@ -14,7 +14,7 @@ from typing import BinaryIO
 
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
-from dokimon.core.processes.process_table import below
+from dokimon.core.processes.process_table import below, reaps_orphans
 
 _WARDEN = Path(__file__).with_name("warden.py")
 
@@ -62,7 +62,7 @@ class Tree:
             warden = subprocess.Popen(
                 [
                     sys.executable, "-I", "-S", str(_WARDEN), str(control_end), str(status_end),
-                    "terminal" if terminal else "pipes", *command,
+                    "terminal" if terminal else "pipes", "tree" if reaps_orphans() else "group", *command,
                 ],
                 cwd=folder,
                 env={**environment, **({"TERM": "xterm-256color"} if terminal else {})},

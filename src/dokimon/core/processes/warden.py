@@ -1,11 +1,13 @@
 """The warden: a small process between Dokimon and a run, so that nothing of the run can outlive Dokimon.
 
-Dokimon starts it as `python -I -S warden.py CONTROL STATUS STREAMS COMMAND...`, the first two being numbers of inherited
-pipe ends. STREAMS is `terminal` where its streams are one, which the command then gets as its own, else `pipes`.
+Dokimon starts it as `python -I -S warden.py CONTROL STATUS STREAMS OWNS COMMAND...`, the first two being numbers of
+inherited pipe ends. STREAMS is `terminal` where its streams are one, which the command then gets as its own, else `pipes`.
 It starts the command in a session of its own, writes `started PID`, `failed REASON` and `ended STATUS` to STATUS, and
-waits. On Linux every process whose parent ends becomes the warden's child (prctl(2), PR_SET_CHILD_SUBREAPER), also one
-that made a session of its own or turned itself into a daemon: the whole tree stays below the warden. When CONTROL
-closes, because Dokimon closed it or died in whatever way, the warden kills what is left and ends.
+waits. When CONTROL closes, because Dokimon closed it or died in whatever way, the warden kills what is left and ends.
+
+OWNS says what it can hold together. With `tree` (Linux) every process whose parent ends becomes the warden's child
+(prctl(2), PR_SET_CHILD_SUBREAPER), also one that made a session of its own or turned itself into a daemon: the whole
+tree stays below the warden. With `group` that is the command's process group, and what left the group escapes.
 
 It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it.
 """
@@ -16,18 +18,16 @@ import select
 import signal
 import sys
 
-_LINUX = sys.platform.startswith("linux")
 _PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
 
 
 def _prctl(option: int, value: int) -> None:
-    if _LINUX:
-        import ctypes
+    import ctypes
 
-        ctypes.CDLL(None).prctl(option, value, 0, 0, 0)
+    ctypes.CDLL(None).prctl(option, value, 0, 0, 0)
 
 
-def _start(command: list[str], *, terminal: bool) -> int:
+def _start(command: list[str], *, terminal: bool, owns_tree: bool) -> int:
     """Start the command; return its process id or raise the `OSError` that its start met with."""
     told, tell = os.pipe()  # closes by itself when the command takes over, so that end of file means success
     child = os.fork()
@@ -57,7 +57,8 @@ def _start(command: list[str], *, terminal: bool) -> int:
         ):
             signal.signal(number, signal.SIG_DFL)
         signal.pthread_sigmask(signal.SIG_SETMASK, [])
-        _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        if owns_tree:
+            _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
         os.execvp(command[0], command)
     except OSError as wrong:
         os.write(tell, str(wrong.errno).encode())
@@ -101,10 +102,10 @@ def _descendants() -> list[int]:
     return found
 
 
-def _kill_all(watched: int, status_pipe: int) -> None:
+def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> None:
     """Kill until no child is left: what forks meanwhile is caught on the next round."""
     while True:
-        if _LINUX:
+        if owns_tree:
             for pid in _descendants():
                 with contextlib.suppress(OSError):
                     os.kill(pid, signal.SIGKILL)
@@ -118,10 +119,12 @@ def _kill_all(watched: int, status_pipe: int) -> None:
 
 def main() -> None:
     """Start the command, watch it, and end it with what it started once Dokimon lets go."""
-    control, status_pipe, streams, command = int(sys.argv[1]), int(sys.argv[2]), sys.argv[3], sys.argv[4:]
+    control, status_pipe, streams, owns, command = int(sys.argv[1]), int(sys.argv[2]), *sys.argv[3:5], sys.argv[5:]
+    owns_tree = owns == "tree"
     os.set_inheritable(control, False)
     os.set_inheritable(status_pipe, False)
-    _prctl(_PR_SET_CHILD_SUBREAPER, 1)
+    if owns_tree:
+        _prctl(_PR_SET_CHILD_SUBREAPER, 1)
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGPIPE):
         signal.signal(number, signal.SIG_IGN)
     woken, wake = os.pipe()
@@ -129,7 +132,7 @@ def main() -> None:
     signal.set_wakeup_fd(wake, warn_on_full_buffer=False)
     signal.signal(signal.SIGCHLD, lambda *_: None)
     try:
-        child = _start(command, terminal=streams == "terminal")
+        child = _start(command, terminal=streams == "terminal", owns_tree=owns_tree)
     except OSError as wrong:
         _say(status_pipe, f"failed {wrong.strerror}")
         return
@@ -144,7 +147,7 @@ def main() -> None:
             os.read(woken, 4096)
             _reap(child, status_pipe)
         if control in ready and not os.read(control, 4096):
-            _kill_all(child, status_pipe)
+            _kill_all(child, status_pipe, owns_tree=owns_tree)
             return
 
 

@@ -11,10 +11,14 @@ from dokimon.core.report.model import Finding
 
 
 class Folded(msgspec.Struct, frozen=True):
-    """A finding that stands for itself and for `more` equal ones declared elsewhere."""
+    """A finding that stands for itself and for `more` others declared elsewhere.
+
+    They are equal, or, where `ranges` is more than one, so many different ranges of one tool that are all met.
+    """
 
     finding: Finding
     more: int
+    ranges: int = 1
 
 
 def fold(findings: Iterable[Finding]) -> list[Folded]:
@@ -24,6 +28,19 @@ def fold(findings: Iterable[Finding]) -> list[Folded]:
         key = (each.kind, each.tool, each.component, each.wanted, each.language, each.strength, each.verdict, each.why)
         groups.setdefault(key, []).append(each)
     return [Folded(group[0], len(group) - 1) for group in groups.values()]
+
+
+def fold_met(findings: Iterable[Finding]) -> list[Folded]:
+    """Return the same, and met advice on one tool from one file (ranges of locked packages, say) in one row too."""
+    groups: dict[object, list[Folded]] = {}
+    for index, each in enumerate(fold(findings)):
+        finding = each.finding
+        may = finding.verdict == "met" and finding.strength == "advised" and finding.kind == "tool"
+        groups.setdefault((finding.tool, finding.source.file) if may else index, []).append(each)
+    return [
+        Folded(group[0].finding, sum(each.more + 1 for each in group) - 1, ranges=len(group))
+        for group in groups.values()
+    ]
 
 
 def standing(copy: Installation) -> str:

@@ -258,12 +258,12 @@ class Provenance(_Part, frozen=True, kw_only=True):
 
 
 class Report(_Part, frozen=True, kw_only=True):
-    """Everything about one invocation. `minor` tells how many keys the format has gained, `made` where the report comes from.
+    """Everything about one invocation.
 
-    `verify` leaves out what only `smoke` has.
-
-    `projects_below` are projects in folders below one that is none itself. `picked` are the folders that were put first on PATH for this invocation alone. `checks` look at the checkout when all
-    is over, `changed_files` are those that git does not ignore and that are other than before.
+    `minor` rises when the format gains keys, `made` says where the report comes from. `projects_below` are projects in
+    folders below one that is none itself. `picked` are the folders that were put first on PATH for this call alone.
+    `checks` look at the checkout when all is over; `changed_files` are files that git does not ignore and that the smoke
+    check made or changed.
     """
 
     format: Literal["dokimon-report/1"]

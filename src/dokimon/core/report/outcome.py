@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterable, Sequence
+from typing import Literal
 
-from dokimon.core.report.model import Check, Finding, Prepared, Report, Run, Verdict
+from dokimon.core.report.model import Check, CheckVerdict, Finding, Prepared, Report, Run, Verdict
 
 UNMET_VERDICTS = frozenset({"unmet", "missing", "off-path", "conflict"})
 
@@ -22,6 +23,14 @@ def verdict_of_findings(findings: Sequence[Finding], strict: bool) -> Verdict:
     return "unknown" if "unknown" in heard else "met"
 
 
+def worst(verdicts: Iterable[CheckVerdict]) -> Literal["failed", "unsure", "passed"]:
+    """Return the verdict that several come to: one that failed fails all, else one that is unsure leaves it open."""
+    heard = set(verdicts)
+    if "failed" in heard:
+        return "failed"
+    return "unsure" if "unsure" in heard else "passed"
+
+
 def verdict_of_smoke(
     prepared: Sequence[Prepared], runs: Sequence[Run], checks: Sequence[Check] = (), *, strict: bool = False
 ) -> Verdict:
@@ -29,10 +38,12 @@ def verdict_of_smoke(
 
     Where one is strict, a check that passed only when it was tried again leaves it unsure.
     """
-    heard = {step.verdict for step in prepared} | {run.verdict for run in runs} | {check.verdict for check in checks}
+    heard: set[CheckVerdict] = (
+        {step.verdict for step in prepared} | {run.verdict for run in runs} | {check.verdict for check in checks}
+    )
     if strict and any(check.attempts for run in runs for check in run.checks if check.verdict == "passed"):
         heard.add("unsure")
-    return "failed" if "failed" in heard else "unsure" if "unsure" in heard else "passed"
+    return worst(heard)
 
 
 def exit_status(report: Report, strict: bool) -> int:

@@ -66,9 +66,15 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
     argv = argv_of(plan.command, words)
     text = plan.shown_as or shown(plan.command, plan.folder, words)
     run = Run(
-        name=plan.name, command=text, kind=plan.kind or "unknown", verdict="unsure", reason="interrupted", source=plan.source, strangers=held,
+        name=plan.name,
+        command=text,
+        kind=plan.kind or "unknown",
+        verdict="unsure",
+        reason="interrupted",
+        source=plan.source,
+        strangers=held,
         exposure_meant=plan.expose,
-    )  # fmt: skip
+    )
     watcher = context.watcher
     if context.halt.is_set():
         return run
@@ -106,9 +112,15 @@ def _carried_out(
     check_context = _check_contexts(plan, context, variables, tree, port)
     try:
         awaited = Awaited(
-            within=plan.within, port=port, line=plan.up_line, file=plan.up_file, get=plan.up_get, serves=plan.asks_server, ends=plan.kind == "program",
+            within=plan.within,
+            port=port,
+            line=plan.up_line,
+            file=plan.up_file,
+            get=plan.up_get,
+            serves=plan.asks_server,
+            ends=plan.kind == "program",
             draws=plan.draws_window,
-        )  # fmt: skip
+        )
         state = wait_until_up(tree, awaited, context.halt)
         run = judge_start(run, plan, state, tree, check_context)
         if state.how == "up":
@@ -143,11 +155,21 @@ def _check_contexts(
         url = (more.get("origin") or "").rstrip("/")
         words = {**context.words, **({"port": str(port)} if port is not None else {}), **({"url": url} if url else {})}
         return CheckContext(
-            name=plan.name, root=context.root, environment=variables, halt=context.halt,
-            output=tree.output, facts=context.facts, evidence=evidence,
-            listening=lambda: listeners(tree.processes()), processes=tree.processes,
-            asker=Asker(variables, context.root), cookies=cookies, words=words, display=variables.get("DISPLAY"), **more,
-        )  # fmt: skip
+            name=plan.name,
+            root=context.root,
+            environment=variables,
+            halt=context.halt,
+            output=tree.output,
+            facts=context.facts,
+            evidence=evidence,
+            listening=lambda: listeners(tree.processes()),
+            processes=tree.processes,
+            asker=Asker(variables, context.root),
+            cookies=cookies,
+            words=words,
+            display=variables.get("DISPLAY"),
+            **more,
+        )
 
     return check_context
 

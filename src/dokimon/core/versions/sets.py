@@ -141,34 +141,86 @@ def union(*sets: VersionSet) -> VersionSet:
 
 
 def describe(versions: VersionSet) -> str:
-    """Return the set in words: "18.17 up to, not including, 23", "20.x", "3.11 or newer"."""
+    """Return the set in words: "at least 18.17, below 23", "20.x or 22.x", "3.7 or newer, except 3.8.x"."""
     if not versions:
         return "no version"
-    return " or ".join(_in_words(interval) for interval in versions.intervals)
+    simple = [_simple(interval) for interval in versions.intervals]
+    if all(simple):
+        return " or ".join(simple)
+    parts = [_in_words(span) for span in _spans(versions)]
+    return "; or ".join(parts)
 
 
-def _in_words(interval: Interval) -> str:
+class _Span(msgspec.Struct):
+    """Neighbouring intervals as one, but for the gaps between them: one version, or all that begin with some numbers."""
+
+    low: Cut
+    high: Cut
+    gaps: list[str]
+
+
+def _spans(versions: VersionSet) -> list[_Span]:
+    spans: list[_Span] = []
+    for interval in versions.intervals:
+        gap = _gap(spans[-1].high, interval.low) if spans else ""
+        if gap:
+            spans[-1].gaps.append(gap)
+            spans[-1].high = interval.high
+        else:
+            spans.append(_Span(interval.low, interval.high, []))
+    return spans
+
+
+def _gap(high: Cut, low: Cut) -> str:
+    """Return what lies between the end of one interval and the beginning of the next, where that is short to say."""
+    if high.side != _BEFORE:
+        return ""
+    if low.side == _AFTER:
+        return _full(high.label) if high.key == low.key else ""
+    block = _block(_short(high.label), _short(low.label))
+    return f"{block}.x" if block else ""
+
+
+def _simple(interval: Interval) -> str:
+    """Return an interval that is one version, or all that begin with some numbers; "" for any other."""
     low, high = interval.low, interval.high
-    if low.rank and high.rank:
-        return "any version"
-    if not low.rank and not high.rank and low.key == high.key:
-        return f"exactly {low.label}"
-    first, last = _short(low.label), _short(high.label)
-    if high.rank and first == "0" and low.side == _BEFORE:
-        return "any version"
-    if high.rank:
-        return f"{first} or newer" if low.side == _BEFORE else f"newer than {first}"
-    if low.rank:
-        return f"older than {last}" if high.side == _BEFORE else f"{last} or older"
-    if low.side == _BEFORE and high.side == _BEFORE and (block := _block(low.label, last)):
+    if low.rank or high.rank:
+        return ""
+    if low.key == high.key:
+        return f"exactly {_full(low.label)}"
+    if low.side == _BEFORE and high.side == _BEFORE and (block := _block(low.label, _short(high.label))):
         return f"{block}.x"
-    start = first if low.side == _BEFORE else f"after {first}"
-    return f"{start} up to, not including, {last}" if high.side == _BEFORE else f"{start} up to {last}"
+    return ""
+
+
+def _in_words(span: _Span) -> str:
+    low, high = span.low, span.high
+    # A version that is the end itself is named in full: "newer than 3.8.0" leaves out no other 3.8.
+    first = _short(low.label) if low.side == _BEFORE else _full(low.label)
+    last = _short(high.label) if high.side == _BEFORE else _full(high.label)
+    from_start = low.rank or (first == "0" and low.side == _BEFORE and high.rank)
+    if from_start and high.rank:
+        words = "any version"
+    elif high.rank:
+        words = f"{first} or newer" if low.side == _BEFORE else f"newer than {first}"
+    elif low.rank:
+        words = f"older than {last}" if high.side == _BEFORE else f"{last} or older"
+    elif not span.gaps and (simple := _simple(Interval(low, high))):
+        words = simple
+    else:
+        start = f"at least {first}" if low.side == _BEFORE else f"above {first}"
+        words = f"{start}, below {last}" if high.side == _BEFORE else f"{start}, at most {last}"
+    return f"{words}, except {', '.join(span.gaps)}" if span.gaps else words
 
 
 def _short(label: str) -> str:
     """Leave out what adds nothing to an end: the `.0` at the end and the `-0` that stands for any pre-release."""
     return re.sub(r"(?:\.0)+$", "", re.sub(r"-0$", "", label))
+
+
+def _full(label: str) -> str:
+    """Return a single version with three numbers at least, so that nobody takes 8.2 for all of 8.2."""
+    return label if not re.fullmatch(r"\d+\.\d+", label) else f"{label}.0"
 
 
 def _block(low: str, high: str) -> str | None:

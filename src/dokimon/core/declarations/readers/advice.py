@@ -87,9 +87,9 @@ def read_gitlab(manifest: Manifest) -> list[Requirement]:
     found: list[Requirement] = []
     for _, value in [("", root), *root.items()]:
         image = value.get("image")
-        name = (image.text or (inner.text if (inner := image.get("name")) else None)) if image else None
-        if image and name:
-            found += _of_image(name, manifest.source(image.line), "the CI runs in it")
+        named = image and (image if image.text else image.get("name"))
+        if image and named and named.text:
+            found += _of_image(named.text, manifest.source(image.line), "the CI runs in it")
     return found
 
 

@@ -48,7 +48,8 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     package = as_json(manifest)
     named = _package_manager(manifest, package)
     lock = next((name for name in LOCK_FILES if name in manifest.beside), None) if len(manifest.beside) > 1 else None
-    manager = named[0].tool if named else LOCK_FILES[lock] if lock else "npm"
+    locked = LOCK_FILES[lock] if lock else "npm"
+    manager = named[0].tool if named else locked
     found = [*_engines(manifest, package, manager), *named]
     if "devEngines" in package:
         found += _dev_engines(manifest, package)
@@ -110,8 +111,10 @@ def _dev_engines(manifest: Manifest, package: dict[str, Any]) -> list[Requiremen
     found = []
     for table in ("runtime", "packageManager"):
         given = engines.get(table) if isinstance(engines, dict) else None
+        if not given:
+            continue
         several = isinstance(given, list)
-        for index, entry in enumerate(given if isinstance(given, list) else [given] if given else []):
+        for index, entry in enumerate(given if isinstance(given, list) else [given]):
             keys = ("devEngines", table, index) if several else ("devEngines", table)
             source = manifest.json_source(*keys, "name")
             if not isinstance(entry, dict) or not isinstance(entry.get("name"), str):
@@ -129,8 +132,7 @@ def _platforms(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]
     found = []
     for key, known in (("os", _SYSTEMS), ("cpu", None)):
         given = package.get(key)
-        names = [given] if isinstance(given, str) else given if isinstance(given, list) else []
-        texts = [name for name in names if isinstance(name, str)]
+        texts = [name for name in (given if isinstance(given, list) else [given]) if isinstance(name, str)]
         if not texts:
             continue
         source = manifest.json_source(key)

@@ -79,7 +79,8 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     if not named:
         return [unreadable("python", source, f"{wanted!r} is not a version of CPython such as 3.12 or 3.12.4")]
     exact = named[1].count(".") == 2 or (named[2] or "").startswith(("a", "b", "rc"))
-    text = f"=={named[1]}{'' if named[2] in (None, '-dev', 't') else named[2]}" if exact else f"=={named[1]}.*"
+    pre_release = "" if named[2] in (None, "-dev", "t") else named[2]
+    text = f"=={named[1]}{pre_release}" if exact else f"=={named[1]}.*"
     return [requirement("python", text, "pep440", source)]
 
 
@@ -131,8 +132,10 @@ def read_pipfile(manifest: Manifest) -> list[Requirement]:
         wanted = requires.get(key) if isinstance(requires, dict) else None
         if isinstance(wanted, str):
             source = manifest.source(toml_line(manifest.text, ("requires", key)))
-            text = f"=={wanted}" if key == "python_full_version" else "*" if wanted == "*" else f"=={wanted}.*"
-            return [requirement("python", text, "poetry" if text == "*" else "pep440", source)]
+            if wanted == "*":
+                return [requirement("python", "*", "poetry", source)]
+            text = f"=={wanted}" if key == "python_full_version" else f"=={wanted}.*"
+            return [requirement("python", text, "pep440", source)]
     return [any_version("python", manifest.source(1), "a Pipfile is Python's")]
 
 

@@ -73,8 +73,14 @@ def _console(context: PlanContext) -> RunPlan | None:
         return None
     command = ("php", "artisan", "serve", "--host=127.0.0.1", "--port={port}")
     return RunPlan(
-        name="artisan", command=command, folder=context.folder, source=context.source(artisan), kind="server", port=8000, may_move=True
-    )  # fmt: skip
+        name="artisan",
+        command=command,
+        folder=context.folder,
+        source=context.source(artisan),
+        kind="server",
+        port=8000,
+        may_move=True,
+    )
 
 
 def _script(context: PlanContext) -> RunPlan | None:

@@ -67,9 +67,14 @@ def _django(context: PlanContext) -> _Start | None:
     if not path.is_file() or "django" not in text_of(path):
         return None
     run = RunPlan(
-        name="django", command=("{python}", "manage.py", "runserver", "127.0.0.1:{port}"), folder=context.folder, source=context.source(path),
-        kind="server", port=8000, may_move=True,
-    )  # fmt: skip
+        name="django",
+        command=("{python}", "manage.py", "runserver", "127.0.0.1:{port}"),
+        folder=context.folder,
+        source=context.source(path),
+        kind="server",
+        port=8000,
+        may_move=True,
+    )
     return _Start(run, (_django_of_settings(context),))
 
 
@@ -129,9 +134,7 @@ def _application_in(path: Path) -> tuple[str, str, int] | None:
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
     for node in module.body:
-        targets = (
-            node.targets if isinstance(node, ast.Assign) else [node.target] if isinstance(node, ast.AnnAssign) else []
-        )
+        targets = getattr(node, "targets", None) or [getattr(node, "target", None)]
         value = node.value if isinstance(node, (ast.Assign, ast.AnnAssign)) else None
         if value is not None and (made := _class_called(value)):
             for target in targets:
@@ -147,13 +150,7 @@ def _application_in(path: Path) -> tuple[str, str, int] | None:
 def _class_called(value: ast.AST) -> str | None:
     if not isinstance(value, ast.Call):
         return None
-    name = (
-        value.func.id
-        if isinstance(value.func, ast.Name)
-        else value.func.attr
-        if isinstance(value.func, ast.Attribute)
-        else ""
-    )
+    name = getattr(value.func, "id", None) or getattr(value.func, "attr", "")
     return name if name in _FRAMEWORKS else None
 
 
@@ -162,9 +159,10 @@ def _package(context: PlanContext) -> _Start | None:
     found = [*sorted(context.folder.glob("*/__main__.py")), *sorted(context.folder.glob("src/*/__main__.py"))]
     found = [path for path in found if path.parent.name not in _SKIPPED_FOLDERS and path.parent.name.isidentifier()]
     named = [path for path in found if path.parent.name == _project_name(context)]
-    path = named[0] if named else found[0] if len(found) == 1 else None
-    if path is None:
+    chosen = named[:1] or (found if len(found) == 1 else [])
+    if not chosen:
         return None
+    path = chosen[0]
     environment = {"PYTHONPATH": str(path.parent.parent)} if path.parent.parent != context.folder else {}
     name = path.parent.name
     return _Start(

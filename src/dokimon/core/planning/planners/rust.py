@@ -27,9 +27,13 @@ def plan(context: PlanContext) -> Plan | None:
     default = cargo.get("package", {}).get("default-run") if isinstance(cargo.get("package"), dict) else None
     runs = [run for run in runs if run.name == default] or runs
     build = PrepareStep(
-        title="build", command=("cargo", "build"), folder=context.folder, source=context.source(path),
-        needed="cargo itself knows what is current", environment={"CARGO_TERM_COLOR": "never", "CARGO_TERM_PROGRESS_WHEN": "never"},
-    )  # fmt: skip
+        title="build",
+        command=("cargo", "build"),
+        folder=context.folder,
+        source=context.source(path),
+        needed="cargo itself knows what is current",
+        environment={"CARGO_TERM_COLOR": "never", "CARGO_TERM_PROGRESS_WHEN": "never"},
+    )
     return Plan(prepare=(build,), runs=tuple(runs))
 
 

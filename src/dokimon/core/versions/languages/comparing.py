@@ -4,7 +4,8 @@ from __future__ import annotations
 
 from typing import Any
 
-from dokimon.core.versions.sets import HIGHEST, LOWEST, VersionSet, after, before, between
+from dokimon.core.versions.orders import Order
+from dokimon.core.versions.sets import HIGHEST, LOWEST, Cut, VersionSet, after, before, between
 
 
 def compare(operator: str, key: Any, label: str) -> VersionSet:
@@ -17,6 +18,20 @@ def compare(operator: str, key: Any, label: str) -> VersionSet:
         "<=": between(LOWEST, after(key, label)),
         "!=": ~exactly,
     }.get(operator, exactly)
+
+
+def low_end(order: Order, text: str | None, *, included: bool) -> Cut:
+    """Return where a range begins: at the version `text`, just after it, or before all versions without one."""
+    if not text:
+        return LOWEST
+    return (before if included else after)(order.key(text), text)
+
+
+def high_end(order: Order, text: str | None, *, included: bool) -> Cut:
+    """Return where a range ends: just after the version `text`, at it, or after all versions without one."""
+    if not text:
+        return HIGHEST
+    return (after if included else before)(order.key(text), text)
 
 
 def next_at(numbers: tuple[int, ...], position: int) -> tuple[int, ...]:

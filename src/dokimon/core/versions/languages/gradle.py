@@ -10,10 +10,10 @@ import re
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
-from dokimon.core.versions.languages.comparing import compare
+from dokimon.core.versions.languages.comparing import compare, high_end, low_end
 from dokimon.core.versions.orders import gradle
 from dokimon.core.versions.orders.gradle import GRADLE
-from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, VersionSet, after, before, between
+from dokimon.core.versions.sets import ALL, Cut, VersionSet, before, between
 
 _RANGE = re.compile(r"\s*([\[(\]])\s*([^,\s]*)\s*,\s*([^,\s\[\])]*)\s*([\])\[])\s*")
 _FIRST = ((-1, 0, ""),)
@@ -31,6 +31,13 @@ def _prefix(text: str) -> VersionSet:
     return between(before((*parts, *_FIRST), text.rstrip(".-_")), before((*following, *_FIRST), following_label))
 
 
+def _top(high: str, *, included: bool) -> Cut:
+    """Return where a range ends; one that leaves its end out leaves out the pre-releases of it too."""
+    if not high or included:
+        return high_end(GRADLE, high, included=True)
+    return before((*gradle.parts_of(high), *_FIRST), high)
+
+
 def compile(text: str) -> Constraint:
     """Compile a version notation of Gradle. Raises `VersionFault`."""
     bare = text.strip()
@@ -42,9 +49,8 @@ def compile(text: str) -> Constraint:
         return Constraint(language="gradle", text=text, order=GRADLE, versions=_prefix(bare[:-1]))
     if found := _RANGE.fullmatch(text):
         opens, low, high, closes = found.groups()
-        bottom = LOWEST if not low else before(GRADLE.key(low), low) if opens == "[" else after(GRADLE.key(low), low)
-        left_out = before((*gradle.parts_of(high), *_FIRST), high)
-        top = HIGHEST if not high else after(GRADLE.key(high), high) if closes == "]" else left_out
+        bottom = low_end(GRADLE, low, included=opens == "[")
+        top = _top(high, included=closes == "]")
         return Constraint(language="gradle", text=text, order=GRADLE, versions=between(bottom, top))
     if one := re.fullmatch(r"\[\s*([^,\s\]]+)\s*\]", bare):
         bare = one[1]

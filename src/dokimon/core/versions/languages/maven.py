@@ -7,8 +7,9 @@ from __future__ import annotations
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.languages.comparing import high_end, low_end
 from dokimon.core.versions.orders.maven import MAVEN
-from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, Cut, VersionSet, after, before, between
+from dokimon.core.versions.sets import ALL, NONE, Cut, VersionSet, after, before, between
 
 
 def _range(text: str, whole: str, offset: int) -> tuple[VersionSet, Cut, Cut]:
@@ -20,8 +21,8 @@ def _range(text: str, whole: str, offset: int) -> tuple[VersionSet, Cut, Cut]:
             raise VersionFault(whole, offset, "a single version needs square brackets on both sides")
         key = MAVEN.key(low)
         return between(before(key, low), after(key, low)), before(key, low), after(key, low)
-    bottom = LOWEST if not low else before(MAVEN.key(low), low) if opens else after(MAVEN.key(low), low)
-    top = HIGHEST if not high else after(MAVEN.key(high), high) if closes else before(MAVEN.key(high), high)
+    bottom = low_end(MAVEN, low, included=bool(opens))
+    top = high_end(MAVEN, high, included=bool(closes))
     if low and high and not bottom < top:
         raise VersionFault(whole, offset, "a range must not end before it begins, nor be empty")
     return between(bottom, top), bottom, top

@@ -67,7 +67,8 @@ def _from(version: _Partial) -> tuple[Key, str]:
 
 def _ends(low: tuple[Key, str] | None, high: tuple[Key, str] | None, *, high_in: bool = False) -> _Ends:
     bottom = before(*low) if low else LOWEST
-    top = HIGHEST if not high else after(*high) if high_in else before(*high)
+    end = after if high_in else before
+    top = end(*high) if high else HIGHEST
     named = frozenset(end[0][:3] for end in (low, high) if end and semver.is_pre_release(end[0]))
     return _Ends(between(bottom, top), named)
 
@@ -82,21 +83,23 @@ def _next(version: _Partial, part: int) -> tuple[Key, str]:
 def _caret(v: _Partial) -> _Ends:
     if v.major is None:
         return _ANY
-    leading = 0 if v.major or v.minor is None else 1 if v.minor or v.patch is None else 2
-    return _ends(_from(v), _next(v, leading))
+    if v.major or v.minor is None:
+        return _ends(_from(v), _next(v, 0))
+    return _ends(_from(v), _next(v, 1 if v.minor or v.patch is None else 2))
 
 
 def _tilde(v: _Partial) -> _Ends:
-    return _ANY if v.major is None else _ends(_from(v), _next(v, 0 if v.minor is None else 1))
+    if v.major is None:
+        return _ANY
+    return _ends(_from(v), _next(v, 0 if v.minor is None else 1))
 
 
 def _compare(operator: str, v: _Partial) -> _Ends:
     if v.major is None:
         return _Ends(NONE) if operator in ("<", ">") else _ANY
-    whole = 0 if v.minor is None else 1 if v.patch is None else None
-    if whole is None:
+    if v.minor is not None and v.patch is not None:
         return _compare_full(operator, _from(v))
-    following = _next(v, whole)
+    following = _next(v, 0 if v.minor is None else 1)
     if operator == ">":
         numbers = following[0]
         return _ends(_at(*numbers[:3]), None)

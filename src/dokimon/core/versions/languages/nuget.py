@@ -10,10 +10,10 @@ import re
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
-from dokimon.core.versions.languages.comparing import compare, dotted_label, next_at
+from dokimon.core.versions.languages.comparing import compare, dotted_label, high_end, low_end, next_at
 from dokimon.core.versions.orders import nuget
 from dokimon.core.versions.orders.nuget import NUGET
-from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, VersionSet, after, before, between
+from dokimon.core.versions.sets import ALL, VersionSet, after, before, between
 
 _FLOATING = re.compile(r"(?:(\d+(?:\.\d+){0,2})\.)?\*(?:-\*)?|(\d+(?:\.\d+){1,3})-([0-9A-Za-z.-]*)\*")
 
@@ -46,6 +46,6 @@ def compile(text: str) -> Constraint:
         if (opens, closes) != ("[", "]"):
             raise VersionFault(text, 0, "a single version needs square brackets on both sides")
         return Constraint(language="nuget", text=text, order=NUGET, versions=compare("=", NUGET.key(low), low))
-    bottom = LOWEST if not low else before(NUGET.key(low), low) if opens == "[" else after(NUGET.key(low), low)
-    top = HIGHEST if not high else after(NUGET.key(high), high) if closes == "]" else before(NUGET.key(high), high)
+    bottom = low_end(NUGET, low, included=opens == "[")
+    top = high_end(NUGET, high, included=closes == "]")
     return Constraint(language="nuget", text=text, order=NUGET, versions=between(bottom, top))

@@ -20,7 +20,8 @@ def parse(text: str) -> Key:
     major, minor = int(found[1]), int(found[2] or 0)
     kind = found[4] or ""
     released = not kind and (major, minor) < _FIRST_WITH_LANGUAGE_VERSIONS
-    patch = int(found[3]) if found[3] else 0 if released else -1
+    lowest = 0 if released else -1
+    patch = int(found[3]) if found[3] else lowest
     return (major, minor, patch, _KINDS[kind], int(found[5] or 0))
 
 

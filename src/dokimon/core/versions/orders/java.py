@@ -10,8 +10,8 @@ def spell(text: str) -> str:
     bare = text.strip()
     old = re.fullmatch(r"1\.(\d+)(?:\.(\d+))?(?:_0*(\d+))?(.*)", bare)
     if old:
-        parts = [old[1], *([old[2] or "0", old[3]] if old[3] else [old[2]] if old[2] else [])]
-        bare = ".".join(parts) + old[4]
+        parts = [old[1], old[2] or ("0" if old[3] else None), old[3]]
+        bare = ".".join(part for part in parts if part) + old[4]
     # JEP 223: what follows a plus is the build, which makes no difference to what the version offers.
     return re.sub(r"(-b\d+|\+.*)$", "", bare)
 

@@ -93,7 +93,7 @@ def _compare(left: Item | None, right: Item | None) -> int:
     if isinstance(left, int):
         if isinstance(right, int):
             return (left > right) - (left < right)
-        return (1 if left else 0) if right is None else 1
+        return int(bool(left)) if right is None else 1
     if isinstance(left, str):
         if isinstance(right, (int, list)):
             return -1

@@ -1,0 +1,39 @@
+"""What the shell offers when Tab is pressed: names of tools, and of the runs of the project one stands in.
+
+Called only while the shell completes a line; whatever goes wrong then ends in no offer, never in a message.
+"""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+
+def complete_tools(incomplete: str) -> list[str]:
+    """Return the names of the catalogue's tools that begin so."""
+    from dokimon.core.machine.catalogue import known_tools
+
+    return [name for name in known_tools() if name.startswith(incomplete)]
+
+
+def complete_runs(incomplete: str) -> list[str]:
+    """Return the names of the runs, written or inferred, that begin so. Nothing of the machine is looked at for it."""
+    import os
+
+    from dokimon.core.faults import Fault
+    from dokimon.core.jobs.workspace import open_workspace
+    from dokimon.core.planning.making import make_plan
+    from dokimon.core.planning.plan import PlanContext
+
+    try:
+        workspace = open_workspace(Path.cwd(), os.environ)
+        checkout = workspace.checkout
+        context = PlanContext(root=checkout.root, folder=checkout.project, environment=dict(os.environ), tools={})
+        runs = make_plan(context, workspace.settings, every=True).runs
+    except (Fault, OSError):
+        return []
+    return [run.name for run in runs if run.name.startswith(incomplete)]
+
+
+def complete_shells(incomplete: str) -> list[str]:
+    """Return the kinds of shell that begin so."""
+    return [name for name in ("posix", "fish", "powershell") if name.startswith(incomplete)]

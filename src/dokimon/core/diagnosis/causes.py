@@ -1,0 +1,62 @@
+"""What is known of failures, as data: `dokimon/diagnoses/*.toml`, by topic."""
+
+from __future__ import annotations
+
+import re
+import tomllib
+from functools import cache
+from pathlib import Path
+
+import msgspec
+
+_FOLDER = Path(__file__).parents[2] / "diagnoses"
+
+
+class RemedyTemplate(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    """What to do: a sentence and perhaps a command. `{name}` stands for a group of the pattern."""
+
+    say: str
+    command: str | None = None
+
+
+class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """One cause of failures.
+
+    `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
+    hold `{name}` for the groups of the pattern that matched. Of causes that the same line shows, the highest `rank`
+    counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command lies). `shown` and
+    `not_shown` are samples of real output: a test holds the patterns against them.
+    """
+
+    cause: str
+    rank: int = 50
+    lines: list[str] = []
+    exits: list[int] = []
+    look: str | None = None
+    steps: list[RemedyTemplate] = []
+    shown: list[str] = []
+    not_shown: list[str] = []
+
+
+@cache
+def known_causes() -> dict[str, Cause]:
+    """Return all causes that ship with Dokimon, by name."""
+    found: dict[str, Cause] = {}
+    for path in sorted(_FOLDER.glob("*.toml")):
+        found |= msgspec.convert(tomllib.loads(path.read_text("utf-8")), dict[str, Cause])
+    return found
+
+
+@cache
+def cause_patterns() -> tuple[tuple[str, int, re.Pattern[str]], ...]:
+    """Return the patterns of all causes, each with the name of its cause and its rank."""
+    return tuple(
+        (name, cause.rank, re.compile(pattern)) for name, cause in known_causes().items() for pattern in cause.lines
+    )
+
+
+@cache
+def any_cause_pattern() -> re.Pattern[str]:
+    """One pattern that matches whatever any of them does: most lines show nothing, and are passed over at once."""
+    plain = (re.sub(r"\?P<\w+>", "?:", pattern.pattern) for _, _, pattern in cause_patterns())
+    return re.compile("|".join(f"(?i:{each[4:]})" if each.startswith("(?i)") else f"(?:{each})" for each in plain))

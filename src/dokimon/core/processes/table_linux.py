@@ -1,0 +1,183 @@
+"""Linux: the processes below one, and the sockets that they listen on, read from `/proc` and asked of the kernel.
+
+A smoke check looks many times a second. What Linux tells in a few small files costs a hundredth of what walking all
+processes of the machine does.
+"""
+
+from __future__ import annotations
+
+import os
+import socket as _socket
+import struct
+import sys
+from collections.abc import Iterable, Iterator
+
+from dokimon.core.processes.table_portable import Address
+
+
+def below(pid: int) -> list[int]:
+    """Return the living processes below `pid`, itself not among them, in ascending order."""
+    found = _walk(pid)
+    # One whose parent ends meanwhile moves up to a place that was read already: only a second look tells.
+    return found or _walk(pid)
+
+
+def _walk(pid: int) -> list[int]:
+    found, waiting = [], [pid]
+    while waiting:
+        for child in _children(waiting.pop()):
+            waiting.append(child)
+            if _lives(child):
+                found.append(child)
+    return sorted(found)
+
+
+def _children(pid: int) -> list[int]:
+    """proc(5): each thread of a process has a list of the children that it made."""
+    found: list[int] = []
+    try:
+        threads = os.listdir(f"/proc/{pid}/task")  # noqa: PTH208
+    except OSError:
+        return found
+    for thread in threads:
+        text = _read(f"/proc/{pid}/task/{thread}/children")
+        found += [int(word) for word in text.split()]
+    return found
+
+
+def _lives(pid: int) -> bool:
+    """Whether a process is more than an entry that waits to be collected (proc(5): the state follows the name)."""
+    state = _read(f"/proc/{pid}/stat").rpartition(b")")[2].split()
+    return bool(state) and state[0] not in (b"Z", b"X")
+
+
+def _read(path: str) -> bytes:
+    try:
+        file = os.open(path, os.O_RDONLY)
+    except OSError:
+        return b""
+    try:
+        parts = []
+        while chunk := os.read(file, 65536):
+            parts.append(chunk)
+        return b"".join(parts)
+    except OSError:
+        return b""
+    finally:
+        os.close(file)
+
+
+class SocketTable:
+    """The listening TCP sockets of some processes; remembers what it saw, so that looking again costs little."""
+
+    def __init__(self) -> None:
+        self._seen: tuple[frozenset[int], tuple[int, ...]] | None = None
+        self._found: dict[Address, int] = {}
+        self._others: set[int] = set()
+
+    def of(self, pids: Iterable[int]) -> dict[Address, int]:
+        """Return the addresses on which these processes listen, each with the first process that does."""
+        pids = tuple(sorted(pids))
+        listening = listening_sockets()
+        seen = (frozenset(listening), pids)
+        if seen != self._seen:
+            found: dict[Address, int] = {}
+            own: set[int] = set()
+            for pid in pids:
+                for inode in _sockets_of(pid):
+                    if inode in listening:
+                        own.add(inode)
+                        found.setdefault(listening[inode], pid)
+            self._seen, self._found = seen, found
+            self._others = {address[1] for inode, address in listening.items() if inode not in own}
+        return self._found
+
+    def is_shared(self, port: int) -> bool:
+        """Whether somebody else may listen on a port of these processes; where that is not known, it may be."""
+        return port in self._others
+
+
+def listening_sockets() -> dict[int, Address]:
+    """Return the address of each listening TCP socket of this machine by its inode."""
+    try:
+        return {inode: address for family in (_socket.AF_INET, _socket.AF_INET6) for inode, address in _diag(family)}
+    except OSError:  # no such sockets here (a sandbox): the slower table says the same
+        return _from_table()
+
+
+_LISTEN = 10
+_REQUEST_DUMP = 0x301
+_BY_FAMILY = 20
+_DONE, _ERROR = 3, 2
+
+
+def _diag(family: int) -> Iterator[tuple[int, Address]]:
+    """Ask the kernel for listening sockets alone (sock_diag(7)): /proc/net/tcp goes through all that there could be."""
+    request = struct.pack("=BBBxI48x", family, _socket.IPPROTO_TCP, 0, 1 << _LISTEN)
+    header = struct.pack("=IHHII", 16 + len(request), _BY_FAMILY, _REQUEST_DUMP, 1, 0)
+    with _socket.socket(_socket.AF_NETLINK, _socket.SOCK_RAW, 4) as link:
+        link.settimeout(2)
+        link.send(header + request)
+        while True:
+            data = link.recv(1 << 18)
+            at = 0
+            while at + 16 <= len(data):
+                length, kind = struct.unpack_from("=IH", data, at)
+                if kind == _DONE:
+                    return
+                if kind == _ERROR:
+                    raise OSError("sock_diag is refused")
+                port = int.from_bytes(data[at + 20 : at + 22], "big")
+                size = 4 if family == _socket.AF_INET else 16
+                address = _socket.inet_ntop(family, data[at + 24 : at + 24 + size])
+                yield int.from_bytes(data[at + 84 : at + 88], sys.byteorder), (address, port)
+                at += (length + 3) & ~3
+
+
+def _from_table() -> dict[int, Address]:
+    """proc_net_tcp(5): the second field is the local address, the fourth the state (0A: LISTEN), the tenth the inode."""
+    found: dict[int, Address] = {}
+    for table in ("/proc/self/net/tcp", "/proc/self/net/tcp6"):
+        for line in _read(table).split(b"\n")[1:]:
+            if b" 0A " in line:
+                fields = line.split()
+                found[int(fields[9])] = _address(fields[1])
+    return found
+
+
+def _address(field: bytes) -> Address:
+    """An address in words of 32 bits, each in the machine's own order, and a port, all in hexadecimal."""
+    import ipaddress
+
+    words, _, port = field.partition(b":")
+    raw = bytes.fromhex(words.decode())
+    if sys.byteorder == "little":
+        raw = b"".join(raw[i : i + 4][::-1] for i in range(0, len(raw), 4))
+    return str(ipaddress.ip_address(raw)), int(port, 16)
+
+
+def _sockets_of(pid: int) -> Iterator[int]:
+    try:
+        numbers = os.listdir(f"/proc/{pid}/fd")  # noqa: PTH208
+    except OSError:
+        return
+    for number in numbers:
+        try:
+            target = os.readlink(f"/proc/{pid}/fd/{number}")  # noqa: PTH115
+        except OSError:
+            continue
+        if target.startswith("socket:["):
+            yield int(target[8:-1])
+
+
+def unix_sockets(pids: Iterable[int]) -> list[str]:
+    """Return the paths of UNIX sockets on which these processes listen .
+
+    /proc/net/unix: the fourth field are flags (00010000: accepts connections), the seventh the inode, the eighth the path.
+    """
+    listening = {}
+    for line in _read("/proc/self/net/unix").split(b"\n")[1:]:
+        fields = line.split(None, 7)
+        if len(fields) == 8 and fields[3] == b"00010000":
+            listening[int(fields[6])] = os.fsdecode(fields[7])
+    return sorted({listening[inode] for pid in pids for inode in _sockets_of(pid) if inode in listening})

@@ -1,0 +1,62 @@
+"""Any system: the processes below one, and the sockets that they listen on, as psutil tells them.
+
+macOS uses this. It runs on Linux too, where the same tests drive it (`DOKIMON_PROCESSES=portable`).
+"""
+
+from __future__ import annotations
+
+from collections.abc import Iterable
+
+import psutil
+
+Address = tuple[str, int]
+"""An IP address and a port."""
+
+
+def below(pid: int) -> list[int]:
+    """Return the living processes below `pid`, itself not among them, in ascending order."""
+    try:
+        children = psutil.Process(pid).children(recursive=True)
+    except psutil.Error:
+        return []
+    return sorted(each.pid for each in children if _lives(each))
+
+
+def _lives(process: psutil.Process) -> bool:
+    try:
+        return process.status() != psutil.STATUS_ZOMBIE
+    except psutil.Error:
+        return False
+
+
+class SocketTable:
+    """The listening TCP sockets of some processes."""
+
+    def of(self, pids: Iterable[int]) -> dict[Address, int]:
+        """Return the addresses on which these processes listen, each with the first process that does."""
+        found: dict[Address, int] = {}
+        for pid in sorted(pids):
+            try:
+                connections = psutil.Process(pid).net_connections(kind="tcp")
+            except psutil.Error:
+                continue
+            for connection in connections:
+                if connection.status == psutil.CONN_LISTEN and connection.laddr:
+                    found.setdefault((connection.laddr.ip, connection.laddr.port), pid)
+        return found
+
+    def is_shared(self, port: int) -> bool:
+        """Whether somebody else may listen on a port of these processes: without a list of all sockets, it may be."""
+        return True
+
+
+def unix_sockets(pids: Iterable[int]) -> list[str]:
+    """Return the paths of UNIX sockets that these processes have open: psutil does not tell which of them listen."""
+    found = set()
+    for pid in pids:
+        try:
+            connections = psutil.Process(pid).net_connections(kind="unix")
+        except psutil.Error:
+            continue
+        found |= {str(each.laddr) for each in connections if each.laddr}
+    return sorted(found)

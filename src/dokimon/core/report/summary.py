@@ -1,0 +1,54 @@
+"""What a report comes to, in one line: what failed first, with its cause, and how many of how many are fine."""
+
+from __future__ import annotations
+
+from collections.abc import Sequence
+
+from dokimon.core.report.folding import subject_of
+from dokimon.core.report.model import Check, Finding, Report
+from dokimon.core.report.outcome import counts
+from dokimon.core.text import counted
+
+
+def first_wrong(report: Report, *, strict: bool = False) -> str | None:
+    """Return what failed, or stays open, first, and its likeliest cause; None where nothing did."""
+    for verdicts in (("failed",), ("unsure",)):
+        for step in report.prepared or ():
+            if step.verdict in verdicts:
+                return f"{step.title}: {step.diagnoses[0].cause if step.diagnoses else step.reason}"
+        for run in report.runs or ():
+            if run.verdict in verdicts:
+                return f"{run.name}: {run.diagnoses[0].cause if run.diagnoses else run.reason}"
+        for check in report.checks:
+            if check.verdict in verdicts:
+                return f"{check.name}: {check.seen}"
+    if report.runs:
+        return None
+    wrong = [each for each in report.requirements if each.verdict not in (None, "met") and counts(each, strict)]
+    wrong.sort(key=lambda finding: finding.verdict == "unknown")
+    return f"{subject_of(wrong[0])}: {wrong[0].reason}" if wrong else None
+
+
+def counts_of_needs(findings: Sequence[Finding]) -> str:
+    """Return how many needs are met, of how many, and what is only advised among those that are not."""
+    judged = [each for each in findings if each.verdict]
+    met = sum(each.verdict == "met" for each in judged)
+    words = f"{met} of {counted(len(judged), 'need')} met"
+    advised = sum(each.verdict != "met" and each.strength == "advised" for each in judged)
+    return f"{words}; {advised} of the others only advised" if advised else words
+
+
+def counts_of_checks(report: Report) -> str:
+    """Return how many checks passed, of how many, and how many were skipped; nothing where none was carried out."""
+    checks = [*(check for run in report.runs or () for check in run.checks), *report.checks]
+    if not checks:
+        return ""
+    skipped = sum(check.verdict == "skipped" for check in checks)
+    words = f"{sum(check.verdict == 'passed' for check in checks)} of {counted(len(checks), 'check')} passed"
+    return f"{words}, {skipped} skipped" if skipped else words
+
+
+def only_skipped(checks: Sequence[Check]) -> bool:
+    """Whether every check that somebody asked for was skipped: then a pass says less than it seems to."""
+    asked = [check for check in checks if check.source is not None and check.part_of is None]
+    return bool(asked) and all(check.verdict == "skipped" for check in asked)
