@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import shutil
 import socket
 import subprocess
 import sys
@@ -18,6 +19,7 @@ import pytest
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
+from program import Program
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
 STANDINS = Path(__file__).with_name("standins")
@@ -40,24 +42,55 @@ class Ended(NamedTuple):
         return report_in(self.out)
 
 
+_VALID = jsonschema.Draft202012Validator(SCHEMA)
+"""Made once: preparing a validator takes longer than all that a report has to be held against it."""
+
+
 def report_in(text: str) -> dict[str, Any]:
     """Return the report in a JSON text; every one is valid against the schema that the package ships."""
     read = json.loads(text)
-    jsonschema.validate(read, SCHEMA)
+    _VALID.validate(read)
     return read
 
 
-class World:
-    """A small world for one test: a folder of tools, a home, a checkout, and the program in it."""
+BASICS = (
+    "awk", "basename", "bash", "cat", "chmod", "cp", "cut", "date", "dirname", "env", "false", "find", "git", "grep",
+    "head", "id", "kill", "ln", "ls", "mkdir", "mv", "nohup", "printf", "ps", "pwd", "readlink", "rm", "rmdir", "sed",
+    "seq", "setsid", "sh", "sleep", "sort", "stat", "strace", "stty", "tail", "tee", "touch", "tr", "true", "tty", "uname",
+    "wc", "xargs", "yes",
+)  # fmt: skip
+"""What stand-ins and shells need of the system: nothing that a catalogue of tools knows, but for git and bash."""
 
-    def __init__(self, folder: Path) -> None:
+
+@pytest.fixture(scope="session")
+def basics(tmp_path_factory: pytest.TempPathFactory) -> Path:
+    """A folder for PATH that is the same on machines that have every tool and on those that have none."""
+    folder = tmp_path_factory.mktemp("basics")
+    for name in BASICS:
+        if found := shutil.which(name, path="/usr/bin:/bin:/usr/local/bin"):
+            (folder / name).symlink_to(found)
+    (folder / "python3").symlink_to(Path(sys.executable).resolve())
+    return folder
+
+
+class World:
+    """A small world for one test: a folder of tools, a home, a checkout, and the program in it.
+
+    The system's own places lie below an empty `root`, so that what this machine has plays no part.
+    """
+
+    def __init__(self, folder: Path, basics: Path, program: Program) -> None:
+        self.program = program
+        self.basics, self.root = basics, folder / "root"
+        self.root.mkdir()
         self.tools, self.home, self.checkout = folder / "tools", folder / "home", folder / "checkout"
         for each in (self.tools, self.home, self.checkout):
             each.mkdir()
         (self.checkout / ".git").mkdir()  # it ends the search for the root
         (self.tools / "python").symlink_to(Path(sys.executable).resolve())
         self.environment = {
-            "PATH": f"{self.tools}:/usr/bin:/bin",
+            "PATH": f"{self.tools}:{basics}",
+            "DOKIMON_ROOT": str(self.root),
             "HOME": str(self.home),
             "XDG_CACHE_HOME": str(self.home / ".cache"),
             "LANG": "C.UTF-8",
@@ -92,7 +125,11 @@ class World:
         )
 
     def dokimon(self, *arguments: str | Path, cwd: Path | None = None, seconds: float = 60) -> Ended:
-        """Run the program to its end."""
+        """Run the program to its end (without its start-up: see program.py)."""
+        return Ended(*self.program.call([*map(str, arguments)], cwd or self.checkout, self.environment, seconds))
+
+    def installed(self, *arguments: str | Path, cwd: Path | None = None, seconds: float = 60) -> Ended:
+        """Run the program to its end, as it is installed."""
         process = self.start(*arguments, cwd=cwd)
         try:
             out, err = process.communicate(timeout=seconds)
@@ -115,10 +152,18 @@ class World:
         )
 
 
+@pytest.fixture(scope="session")
+def loaded_program(tmp_path_factory: pytest.TempPathFactory) -> Iterator[Program]:
+    """The program, loaded once for all calls of this process of tests."""
+    loaded = Program(tmp_path_factory.mktemp("program"))
+    yield loaded
+    loaded.close()
+
+
 @pytest.fixture
-def world(tmp_path: Path) -> Iterator[World]:
+def world(tmp_path: Path, basics: Path, loaded_program: Program) -> Iterator[World]:
     """A world of the test's own, in which no process is left when the test is over."""
-    made = World(tmp_path)
+    made = World(tmp_path, basics, loaded_program)
     yield made
     deadline = time.monotonic() + 2  # a process that was killed a moment ago may still be there
     while (left := processes_of(made)) and time.monotonic() < deadline:

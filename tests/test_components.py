@@ -56,7 +56,7 @@ PYTHON = {"~/py/lib/python3.9/venv/__init__.py": "", "~/py/lib/python3.10/ensure
         ("php", "64bit", {"php": PHP}, {}, "met", "8.3.6 is there", None),
         ("php", "lib-icu >=70", {"php": PHP}, {}, "met", "72.1 is accepted", None),
         ("php", "ext-intl", {"php": "echo 'PHP 8.3.6 (cli)'"}, {}, "unknown", "did not tell which components it has", None),
-        ("php", "ext-intl", {}, {}, "missing", "no folder on PATH holds php", None),
+        ("php", "ext-intl", {}, {}, "missing", "no folder on PATH has php", None),
         ("dotnet", "sdk >=8.0.300", {"~/net/dotnet": ""}, DOTNET, "met", "8.0.301 is accepted", None),
         ("dotnet", "sdk >=9", {"~/net/dotnet": ""}, DOTNET, "unmet", "8.0.301 is too old; accepted: 9 or newer; also there: 6.0.400", None),
         ("dotnet", "runtime >=8", {"~/net/dotnet": ""}, DOTNET, "met", "8.0.6 is accepted", None),
@@ -87,7 +87,7 @@ PYTHON = {"~/py/lib/python3.9/venv/__init__.py": "", "~/py/lib/python3.10/ensure
         ("pipx", "tide", {"pipx": "echo 1.5.0"}, {"~/.local/share/pipx/venvs/tide/pipx_metadata.json": '{"main_package": {"package_version": "2.0.1"}}'}, "met", "2.0.1 is there", None),
         ("elixir", "otp >=27", {"elixir": "echo; echo 'Erlang/OTP 26 [x]'; echo 'Elixir 1.16.3'"}, {}, "unmet", "26 is too old", None),
         ("gcc", "target", {"gcc": "echo Target: avr; echo gcc version 7.3.0"}, {}, "met", "avr is there", None),
-        ("git", "lfs", {"git": "echo git version 2.40.1"}, {}, "unknown", "does not know where components of git are", None),
+        ("git", "lfs", {"git": "echo git version 2.40.1"}, {}, "unknown", "does not know where to find components of git", None),
     ],
 )  # fmt: skip
 def test_a_component_and_what_is_made_of_it(
@@ -185,7 +185,7 @@ def needs(world: World, *lines: str) -> list[dict[str, Any]]:
             'memory = "900 TB"',
             "unmet",
             "this machine has",
-            "free some memory, or take a machine that has at least 900 TB",
+            "free some memory, or use a machine that has at least 900 TB",
         ),
         ('disk = "1 MiB"', "met", "GB free", None),
         ('disk = "90000 TB"', "unmet", "GB free", "free some disk"),
@@ -205,6 +205,6 @@ def test_a_project_for_another_system_is_told_first_with_what_does_work_here(wor
     found = needs(world, '[[need]]\ntool = "git"', f'[[need]]\nsystem = "{other}"')
     barred = next(each for each in found if each.get("kind") == "platform")
     assert barred["verdict"] == "unmet"
-    assert barred["remedies"][1]["say"] == "what asks for no other platform than this: board"
+    assert barred["remedies"][1]["say"] == "these parts ask for no other platform: board"
     drawn = world.dokimon("verify").out
     assert drawn.index("\nsystem ") < drawn.index("\nnode ") and drawn.index("system unmet") > 0

@@ -148,7 +148,7 @@ def test_what_it_prints_is_kept_whole_with_its_secrets_masked(world: World) -> N
         world.dokimon("smoke")
     assert len(list(log.parent.iterdir())) == 4
     drawn = world.dokimon("smoke").out
-    assert "all that it printed: ~/.cache/dokimon/logs" in drawn and "s3cret" not in drawn
+    assert "its whole output: ~/.cache/dokimon/logs" in drawn and "s3cret" not in drawn
 
 
 def test_warnings_are_counted_and_never_fail(world: World) -> None:
@@ -213,4 +213,4 @@ def test_a_failed_step_is_diagnosed(world: World) -> None:
     world.write({"dokimon.toml": f"format = 1\n{text}"})
     report = world.dokimon("smoke", "--format", "json").report
     assert report["prepared"][0]["diagnoses"][0]["name"] == "system-python"
-    assert "likely cause: the system's Python is not to be installed into" in world.dokimon("smoke").out
+    assert "likely cause: packages must not be installed into the system's Python" in world.dokimon("smoke").out

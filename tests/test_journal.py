@@ -100,4 +100,4 @@ def test_the_next_dokimon_puts_it_back(world: World, number: signal.Signals, com
         return
     assert page.read_text() == "Ferries go"
     ended = world.dokimon(*command)
-    assert page.read_text() == "Boats go" and "page.txt is again what it was" in ended.err
+    assert page.read_text() == "Boats go" and "restored page.txt" in ended.err

@@ -108,7 +108,7 @@ def test_http(world: World) -> None:
         "wrong values: /open": ("failed", "true"),
         "moved: lands": ("passed", "/table"),
         "not followed": ("passed", "302"),
-        "no json: values": ("failed", "it is no JSON"),
+        "no json: values": ("failed", "it is not JSON"),
         "nobody": ("unsure", "nothing is routed here"),
         "third time": ("passed", "only at attempt 3"),
     }
@@ -163,7 +163,7 @@ def test_page(world: World) -> None:
         "parts: font /x.woff2": ("failed", "a page, not a font"),
     }
     assert_seen(checks, expected)
-    assert_seen(checks, {"endless pattern: text": ("unsure", "make it simpler")})
+    assert_seen(checks, {"endless pattern: text": ("unsure", "simplify")})
 
 
 def test_the_error_page_of_a_failing_server_is_named(world: World) -> None:
@@ -174,7 +174,7 @@ def test_the_error_page_of_a_failing_server_is_named(world: World) -> None:
 def test_a_selector_that_is_none_is_the_files_fault(world: World) -> None:
     world.write({"dokimon.toml": "format = 1\n" + harbour('\n#x\nget = "/"\nelements = { "tr >> [" = 1 }')})
     ended = world.dokimon("smoke")
-    assert ended.status == 2 and "dokimon.toml:6:" in ended.err and "is no CSS selector" in ended.err
+    assert ended.status == 2 and "dokimon.toml:6:" in ended.err and "is not a CSS selector" in ended.err
 
 
 CONSOLE = """
@@ -219,13 +219,13 @@ def test_an_output_in_which_a_pattern_takes_for_ever_is_unsure(world: World) -> 
     text = f'[[run]]\nname = "tides"\ncommand = "cat long.txt"\n[[smoke]]\nexit = 0\n{prints}[[smoke]]\nname = "command"\ncommand = "cat long.txt"\n{prints}'
     world.write({"long.txt": "a" * 60 + "b\n"})
     status, checks, _ = carried_out(world, text)
-    assert_seen(checks, {"prints": ("unsure", "make it simpler"), "command: prints": ("unsure", "make it simpler")})
+    assert_seen(checks, {"prints": ("unsure", "simplify"), "command: prints": ("unsure", "simplify")})
     assert status == 3
 
 
 def test_a_program_nobody_describes_is_looked_at_all_the_same(world: World) -> None:
     for command, status, seen in (
-        ("true", 3, "nobody can tell what it did"),
+        ("true", 3, "so what it did is not known"),
         ("echo high water", 0, "1 line"),
         ("echo 'Traceback (most recent call last):'; echo KeyError", 1, "Traceback"),
     ):
@@ -281,6 +281,8 @@ file = "../../etc/passwd"
 
 
 def test_facts(world: World) -> None:
+    world.tool("node", "echo v20.11.1")
+    world.tool("npm", "echo 10.2.4")
     world.write(
         {
             "package.json": '{"version": "1.4.0"}',
@@ -296,8 +298,8 @@ def test_facts(world: World) -> None:
         "marked": ("failed", "“7-modified”"),
         "the clock": ("failed", "s off"),
         "nobody said": ("failed", "nothing matches"),
-        "another run's": ("unsure", "elsewhere has told no “version” before"),
-        "outside": ("failed", "leads out of the checkout"),
+        "another run's": ("unsure", "elsewhere has not found “version” before"),
+        "outside": ("failed", "is outside the checkout"),
     }
     assert_seen(checks, expected)
     told = {fact["name"]: fact["value"] for fact in report["runs"][0]["facts"]}
@@ -400,7 +402,7 @@ get = "/"
         "elsewhere": ("failed", "not meant: 127.0.0.1"),
         "its own service": ("passed", "BaseHTTP"),
         "no database": ("failed", "nothing answers"),
-        "wrong product": ("unsure", "no answer of Redis"),
+        "wrong product": ("unsure", "its answer is not that of Redis"),
         "unknown product": ("unsure", "does not know the protocol"),
         "command": ("passed", "exit status 0"),
         "failing command": ("failed", "exit status 4: “aground”"),
@@ -488,8 +490,8 @@ def test_live_changes(world: World) -> None:
         "there before": ("unsure", "before anything was changed"),
         "no such text": ("failed", "does not stand in page.txt"),
         "no such file": ("failed", "there is no file gone.txt"),
-        "a link out": ("failed", "leads out of the checkout"),
-        "binary": ("failed", "is no text"),
+        "a link out": ("failed", "is outside the checkout"),
+        "binary": ("failed", "is not text"),
     }
     assert_seen(checks, expected)
     assert (world.checkout / "page.txt").read_bytes() == b"Boats go\r\nBoats come"
@@ -683,23 +685,23 @@ def test_a_pattern_of_up_that_backtracks_for_ever_is_given_up(world: World) -> N
     text = f'[[run]]\nname = "quay"\ncommand = "{command}"\nup = {{ line = "(?:a|aa)+c[0-9]", within = "4s" }}\n'
     world.write({"dokimon.toml": "format = 1\n" + text.replace("\\n'", "\\\\n'")})
     status, run = world.run_of()
-    assert status == 1 and "make it simpler" in run["reason"], run
+    assert status == 1 and "simplify" in run["reason"], run
 
 
 @pytest.mark.parametrize(
     "smoke, says",
     [
         ('get = "/"\nrequest = "login"', '"request" is a method and a path'),
-        ('get = "/"\nstatus = "2x"', '"2x" is no status'),
-        ('get = "/"\nwithin = "soon"', '"soon" is no duration'),
+        ('get = "/"\nstatus = "2x"', '"2x" is not a status'),
+        ('get = "/"\nwithin = "soon"', '"soon" is not a valid duration'),
         ('get = "/"\nshows = { pattern = "(" }', "is not a regular expression"),
-        ('get = "/"\nsize = "big"', '"big" is no size'),
+        ('get = "/"\nsize = "big"', '"big" is not a valid size'),
         ('get = "/"\ntake = { x = { att = "/y" } }', '"take'),
-        ('fact = "x"', 'stands in one of "printed", "get" and "file"'),
+        ('fact = "x"', 'is found in one of "printed", "get" and "file"'),
         ('change = "x"', 'needs the text to "replace"'),
         ('service = "redis"', 'needs the "port"'),
         ('gett = "/"', 'did you mean "get"?'),
-        ('built = "x"\nkind = "elff"', '"elff" is no kind of file'),
+        ('built = "x"\nkind = "elff"', '"elff" is not a kind of file'),
         ('built = "x"\ntitle = "y"', 'unknown key "title" in [[smoke]] with "built"'),
         ("needed = true", "[[smoke]] checks nothing; give it one of"),
     ],
@@ -708,3 +710,30 @@ def test_what_cannot_be_checked_is_told_with_its_line(world: World, smoke: str, 
     world.write({"dokimon.toml": f'format = 1\n[[run]]\nname = "a"\ncommand = "true"\n[[smoke]]\n{smoke}\n'})
     ended = world.dokimon("verify")
     assert ended.status == 2 and says in ended.err and "dokimon.toml:" in ended.err, ended
+
+
+def test_a_kind_of_ones_own_is_one_module_and_one_line(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """Nothing but the registry is told of it: the settings, the schema, the plan and the run take it as any other."""
+    from dokimon.core.checks import registry
+    from dokimon.core.settings.schema import schema
+
+    monkeypatch.syspath_prepend(str(STANDINS))
+    own = registry.CheckKind(("bell",), "a_kind_of_ones_own", "Bell")
+    monkeypatch.setattr(registry, "KINDS", (*registry.KINDS, own))
+    for module in ("dokimon.core.settings.checks", "dokimon.core.settings.schema"):
+        monkeypatch.setattr(f"{module}.KINDS", registry.KINDS)
+    assert "Bell" in schema()["$defs"] and "bell" in schema()["$defs"]["Bell"]["properties"]
+    world.write(
+        {
+            "dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\ncommand = "echo rung 3 times"\n[[smoke]]\nbell = 3\n[[smoke]]\nprints = "{rings}"\n'
+        }
+    )
+    import dokimon
+
+    report = dokimon.smoke(world.checkout, environment=world.environment)
+    seen = {check.name: (check.verdict, check.kind) for check in report.runs[0].checks}
+    assert seen["rings 3 times"] == ("passed", "bell") and seen["prints"] == ("passed", "console"), report.runs
+    assert report.runs[0].kind == "program"  # it says which exit status is expected
+    world.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\ncommand = "true"\n[[smoke]]\nbell = -1\n'})
+    with pytest.raises(dokimon.faults.SettingsFault, match="a bell rings at least once"):
+        dokimon.needs(world.checkout, environment=world.environment)

@@ -30,7 +30,7 @@ def test_every_copy_is_found_once_and_links_are_followed(world: World, tmp_path:
         (str(third / "node"), "20.1.0", False, None),
     ]
     assert found[2].reason == f"is a link that leads nowhere (to {tmp_path / 'nowhere'})"
-    world.environment["PATH"] = f"{first}:{third}:/usr/bin:/bin"
+    world.environment["PATH"] = f"{first}:{third}:{world.basics}"
     world.write({".nvmrc": "20"})
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == "unmet"
@@ -152,7 +152,7 @@ def test_files_tell_the_version_before_anything_is_run(world: World, tmp_path: P
 def test_a_tool_that_hangs_is_given_up_and_killed(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.setattr(asking, "LIMIT_SECONDS", 0.3)
     world.tool("git", "sleep 60 & sleep 60")
-    environment = {**world.environment, "PATH": f"{world.tools}:/usr/bin:/bin"}
+    environment = {**world.environment, "PATH": f"{world.tools}:{world.basics}"}
     started = time.monotonic()
     found = surveyed(["git"], world.checkout, world.checkout, environment)["git"][0]
     assert found.reason == "did not answer within 0.3 seconds" and time.monotonic() - started < 5

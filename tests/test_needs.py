@@ -14,7 +14,9 @@ from dokimon.core.declarations.declared import manifest_names
 from dokimon.core.declarations.ecosystems import ECOSYSTEMS
 from dokimon.core.declarations.requirement import requirement
 from dokimon.core.judging.agreement import agreements
+from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.source import Source
+from program import Program
 
 LOCK = json.dumps({"lockfileVersion": 3, "packages": {"node_modules/tern": {"engines": {"node": ">=20"}}}})
 POM = """<?xml version="1.0"?>
@@ -145,9 +147,11 @@ def _needs_of_all(world: World, contents: list[str | bytes]) -> dict[str, list[d
 
 
 @pytest.fixture(scope="module")
-def all_needs(tmp_path_factory: pytest.TempPathFactory) -> Iterator[tuple[dict[str, Any], dict[str, Any]]]:
-    usual = World(tmp_path_factory.mktemp("usual"))
-    broken = World(tmp_path_factory.mktemp("broken"))
+def all_needs(
+    tmp_path_factory: pytest.TempPathFactory, basics: Path, loaded_program: Program
+) -> Iterator[tuple[dict[str, Any], dict[str, Any]]]:
+    usual = World(tmp_path_factory.mktemp("usual"), basics, loaded_program)
+    broken = World(tmp_path_factory.mktemp("broken"), basics, loaded_program)
     # A folder with all tools in it would hide what only a manifest of its own implies: each case is read alone enough.
     yield _needs_of_all(usual, [case[1] for case in CASES]), _needs_of_all(broken, [case[3] for case in CASES])
 
@@ -219,7 +223,7 @@ def test_contradictions_name_the_smallest_group(world: World) -> None:
     ended = world.dokimon("needs", "--format", "json")
     (conflict,) = ended.report["conflicts"]
     assert (ended.status, conflict["tool"], conflict["between"]) == (1, "node", ["node#1", "node#2"])
-    assert ".nvmrc:1 accepts 20.x" in conflict["reason"] and "package.json:1 accepts 22 up to" in conflict["reason"]
+    assert ".nvmrc:1 accepts 20.x" in conflict["reason"] and "package.json:1 accepts at least 22" in conflict["reason"]
     agreed = {each["tool"]: each for each in ended.report["agreed"]}
     assert agreed["python"] == {"tool": "python", "accepts": "3.12.x", "lowest": "3.12", "newest": "3.12"}
     drawn = world.dokimon("needs")
@@ -232,24 +236,24 @@ def test_contradictions_name_the_smallest_group(world: World) -> None:
 def test_three_declarations_that_only_together_contradict_each_other() -> None:
     texts = [("npm", ">=16"), ("npm", "18 || 20"), ("plain", "18 or 22"), ("npm", "20 || 22")]
     needs = [requirement("node", text, language, Source("f", n, "")) for n, (language, text) in enumerate(texts)]
-    (agreement,) = agreements(needs)
+    (agreement,) = agreements(needs, Catalogue())
     assert agreement.between == (1, 2, 3)
 
 
 @pytest.mark.parametrize(
     "language, text, tool, accepts",
     [
-        ("npm", "^18.17 || >=20", "node", "18.17 up to, not including, 19 or 20 or newer"),
-        ("pep440", ">3.11,<4", "python", "after 3.11 up to, not including, 4"),
-        ("composer", "^8.1", "php", "8.1 up to, not including, 9"),
-        ("gem", "~> 3.1", "ruby", "3.1 up to, not including, 4"),
-        ("maven", "[17,22)", "java", "17 up to, not including, 22"),
+        ("npm", "^18.17 || >=20", "node", "18.17 or newer, except 19.x"),
+        ("pep440", ">3.11,<4", "python", "above 3.11.0, below 4"),
+        ("composer", "^8.1", "php", "at least 8.1, below 9"),
+        ("gem", "~> 3.1", "ruby", "at least 3.1, below 4"),
+        ("maven", "[17,22)", "java", "at least 17, below 22"),
         ("plain", ">=1.8", "java", "8 or newer"),
         ("go", "1.21", "go", "1.21 or newer"),
         ("cmake", "3.16...3.28", "cmake", "3.16 or newer"),
         ("dart", ">=3.0.0 <4.0.0", "dart", "3.x"),
-        ("elixir", "~> 1.14", "elixir", "1.14 up to, not including, 2"),
-        ("cargo", "1.70", "rustc", "1.70 up to, not including, 2"),
+        ("elixir", "~> 1.14", "elixir", "at least 1.14, below 2"),
+        ("cargo", "1.70", "rustc", "at least 1.70, below 2"),
         ("nuget", "[8.0,9.0)", "dotnet", "8.x"),
         ("gradle", "8.+", "gradle", "8.x"),
     ],
@@ -259,7 +263,7 @@ def test_every_order_can_be_held_against_the_others(language: str, text: str, to
         requirement(tool, text, language, Source("a", 1, "")),
         requirement(tool, ">=0", "plain", Source("b", 1, "")),
     ]
-    (agreement,) = agreements(both)
+    (agreement,) = agreements(both, Catalogue())
     assert str(agreement.versions) == accepts
     accepted, refused = {"node": ("20.1.0", "19.1.0")}.get(tool, (agreement.lowest or "", "0.0.1"))
     for version, expected in ((accepted, True), (refused, False)):
@@ -280,7 +284,7 @@ def test_advice_that_has_drifted_is_told_and_decides_nothing(world: World) -> No
     ended = world.dokimon("needs", "--format", "json")
     assert ended.status == 0
     assert ended.report["notes"] == [
-        "Dockerfile:1 names node 20.x (the container is built from it), but what is declared accepts 22 or newer"
+        "Dockerfile:1 names node 20.x (the container is built from it), but the declarations accept 22 or newer"
     ]
     assert "drift: Dockerfile:1 names node 20.x" in world.dokimon("needs").out
 
@@ -301,12 +305,12 @@ def test_the_readme_is_compared_with_the_files(world: World) -> None:
     world.write({"package.json": '{"engines": {"node": ">=20 <23 || 24"}, "packageManager": "npm@10.0.0"}'})
     assert world.dokimon("needs", "--check-readme").status == 3
     table = world.dokimon("needs", "--format", "markdown").out
-    assert "| Node.js | 20 up to, not including, 23 or 24.x | `package.json` |" in table
+    assert "| Node.js | at least 20, below 25, except 23.x | `package.json` |" in table
     world.write({"README.md": "# Ferries\n"})
     assert world.dokimon("needs", "--check-readme").status == 1
     world.write({"README.md": f"# Ferries\n\n{table}\nMore.\n"})
     assert world.dokimon("needs", "--check-readme").status == 0
-    world.write({"README.md": f"# Ferries\n\n{table.replace('or 24.x', '')}\n"})
+    world.write({"README.md": f"# Ferries\n\n{table.replace(', except 23.x', '')}\n"})
     ended = world.dokimon("needs", "--check-readme")
     assert ended.status == 1 and "README.md lacks:     Node.js" in ended.out and "still has" in ended.out
 
@@ -355,7 +359,7 @@ def test_every_form_of_a_need_is_read_and_judged(world: World) -> None:
         finding["tool"]: [remedy["say"] for remedy in finding.get("remedies", [])] for finding in report["requirements"]
     }
     assert remedies["TIDE_KEY"] == ["set TIDE_KEY in the environment"] and remedies["redis"] == ["start redis"]
-    assert remedies["charts/channel.txt"] == ["put charts/channel.txt in place, or mend dokimon.toml, line 11"]
+    assert remedies["charts/channel.txt"] == ["put charts/channel.txt in place, or correct dokimon.toml, line 11"]
     assert len(remedies["tern or heron"]) == 2 and remedies["system"] == []
     world.environment["TIDE_KEY"] = "x"
     world.write(

@@ -71,7 +71,7 @@ def test_how_a_project_starts(
     tmp_path: Path, files: dict[str, str], command: str, kind: str | None, port: int | None, source: str
 ) -> None:
     (run,) = plan_of(tmp_path, files).runs
-    assert (shown(run.command, run.folder), run.kind, run.port) == (command, kind, port)
+    assert (run.in_words, run.kind, run.port) == (command, kind, port)
     assert f"{run.source.file}:{run.source.line}" == source
 
 
@@ -106,7 +106,7 @@ def test_what_is_prepared_and_why(
     tmp_path: Path, files: dict[str, str], commands: list[str], needed: list[str | None]
 ) -> None:
     steps = plan_of(tmp_path, files).prepare
-    texts = [shown(step.command, step.folder) for step in steps]
+    texts = [shown(step.command, step.folder, step.words) for step in steps]
     assert [
         text.endswith(command.replace("*", "*'").replace("install Dj", "install 'Dj"))
         for text, command in zip(texts, commands, strict=True)
@@ -140,7 +140,7 @@ def test_an_environment_of_the_projects_own_is_compared_with_what_is_declared(
     }
     plan = plan_of(tmp_path, files, VIRTUAL_ENV="/elsewhere")
     assert [step.needed for step in plan.prepare] == [needed]
-    assert plan.runs[0].command[0] == str(tmp_path / "ferry-env/bin/python")
+    assert plan.runs[0].words["python"] == str(tmp_path / "ferry-env/bin/python")
     assert plan.runs[0].environment["PATH"] == f"{tmp_path / 'ferry-env/bin'}:/usr/bin"
 
 
@@ -185,7 +185,7 @@ get = "/"
     files = {"dokimon.toml": toml, "package.json": NEEDS_TERN, "board.src": "", "board.out": ""}
     os.utime(tmp_path, None)
     plan = plan_of(tmp_path, files)
-    assert [run.command for run in plan.runs] == ["python3 -m board --port {port}"]
+    assert [run.in_words for run in plan.runs] == ["python3 -m board --port {port}"]
     os.utime(tmp_path / "board.out", (1, 1))
     assert [step.needed for step in plan_of(tmp_path, {}).prepare] == ["board.src has changed since"]
     os.utime(tmp_path / "board.src", (1, 1))
@@ -196,7 +196,7 @@ get = "/"
 
 def test_nothing_leads_out_of_the_checkout(tmp_path: Path) -> None:
     toml = 'format = 1\n[[run]]\nname = "a"\ncommand = "x"\nin = "../elsewhere"\n'
-    with pytest.raises(PlanFault, match="leads out of the checkout"):
+    with pytest.raises(PlanFault, match="is outside the checkout"):
         plan_of(tmp_path, {"dokimon.toml": toml})
 
 
@@ -252,8 +252,8 @@ JAVA_MAIN = "public class {} {{ public static void main(String[] a) {{}} }}\n"
 )  # fmt: skip
 def test_how_other_ecosystems_start(tmp_path: Path, files: dict[str, str], expected: list[str]) -> None:
     plan = plan_of(tmp_path, files)
-    told = [f"prepare: {shown(step.command, step.folder)}" for step in plan.prepare]
-    told += [f"{shown(run.command, run.folder)} {run.kind} {run.port}" for run in plan.runs]
+    told = [f"prepare: {shown(step.command, step.folder, step.words)}" for step in plan.prepare]
+    told += [f"{run.in_words} {run.kind} {run.port}" for run in plan.runs]
     assert [text.replace(sys.executable, "PYTHON") for text in told] == expected
     assert all((tmp_path / each.source.file).exists() for each in (*plan.prepare, *plan.runs))
 
@@ -311,6 +311,7 @@ def test_whether_composer_must_install(tmp_path: Path, files: dict[str, str], ne
     ],
 )  # fmt: skip
 def test_what_init_writes_does_what_was_done_without_it(world: World, files: dict[str, str], lines: list[str]) -> None:
+    world.tool("make", "echo high water")
     world.write(dict(files))
     before = world.dokimon("smoke", "--format", "json").report
     ended = world.dokimon("init")
@@ -339,10 +340,12 @@ def test_init_proposes_what_the_last_smoke_check_saw(world: World) -> None:
             "package.json": '{"version": "1.4.0"}',
         }
     )
+    world.tool("node", "echo v20.11.1")
+    world.tool("npm", "echo 10.2.4")
     assert "title" not in world.dokimon("init", "--show").out
     assert world.dokimon("smoke").status == 0
     shown = world.dokimon("init", "--show").out
-    assert 'title = "Quay 7"' in shown and 'listens = ["127.0.0.1"]' in shown and "strike the rest" in shown
+    assert 'title = "Quay 7"' in shown and 'listens = ["127.0.0.1"]' in shown and "delete the rest" in shown
     log = world.checkout / "x.log"
     log.write_text("starting\nSaltmarsh board v1.4.0 is up\n")
     run = Run(name="pages", command="x", kind="server", verdict="passed", reason="", log=str(log))

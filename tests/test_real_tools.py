@@ -48,6 +48,7 @@ def real(world: World) -> World:
     for number, folder in enumerate(sorted(BROUGHT.glob("cmake-*"))):
         (world.home / f"cmake{number}").mkdir()
         (world.home / f"cmake{number}/cmake").symlink_to(folder / "bin/cmake")
+    del world.environment["DOKIMON_ROOT"]
     cmakes = [str(path) for path in sorted(world.home.glob("cmake*"))]
     own = str(Path(sys.executable).parent)  # an environment would hide the machine's own Python
     rest = [folder for folder in os.environ["PATH"].split(os.pathsep) if folder != own]

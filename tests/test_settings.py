@@ -39,12 +39,12 @@ def manifest(text: str) -> Manifest:
         ('format = 1\n[[need]]\npath = "x"\nwith = ["y"]', 4, '"with" goes with "tool"'),
         ('format = 1\n[[need]]\nany = [{ tool = "a", versoin = "1" }]', 3, 'unknown key "versoin" in `any` of [[need]]'),
         ('format = 1\n[[need]]\ntool = "node"\nversion = 18', 4, '"version" in [[need]] must be text in quotes, not a whole number'),
-        ('format = 1\n[[need]]\ntool = "node"\nversion = ">=18,"', 4, "\"version\" cannot be read: '>=18,': nothing stands here"),
+        ('format = 1\n[[need]]\ntool = "node"\nversion = ">=18,"', 4, "\"version\" is not valid: '>=18,': nothing stands here"),
         ('format = 1\n[[need]]\ntool = "node"\nstrength = "must"', 4, '"strength" in [[need]] cannot be "must"; it can be required or advised'),
-        (f"format = 1\n{RUN}port = 70000", 5, "70000 is no port"),
+        (f"format = 1\n{RUN}port = 70000", 5, "70000 is not a port"),
         (f'format = 1\n{RUN}port = "8000"', 5, '"port" in [[run]] cannot be "8000"; it can be any'),
         (f"format = 1\n{RUN}up = {{ lien = 'x' }}", 5, 'unknown key "lien" in `up` of [[run]]; did you mean "line"?'),
-        (f"format = 1\n{RUN}up = {{ within = '1 day' }}", 5, '"1 day" is no duration; write for example "60s"'),
+        (f"format = 1\n{RUN}up = {{ within = '1 day' }}", 5, '"1 day" is not a valid duration; write for example "60s"'),
         (f"format = 1\n{RUN}up = {{ line = '(' }}", 5, "'(' is not a regular expression"),
         (f"format = 1\n{RUN}{RUN}", 6, 'there is another run named "board"'),
         (f'format = 1\n{RUN}[[smoke]]\nof = "baord"\nget = "/"', 6, 'no run is named "baord"; did you mean "board"?'),
@@ -57,7 +57,9 @@ def manifest(text: str) -> Manifest:
 def test_faults_name_the_line_and_the_remedy(text: str, line: int, says: str) -> None:
     with pytest.raises(SettingsFault) as raised:
         read_settings(manifest(text))
-    assert [(fault.line, says in fault.says) for fault in raised.value.faults] == [(line, True)], raised.value.faults
+    assert [(fault.line, says in fault.says) for fault in raised.value.problems] == [(line, True)], (
+        raised.value.problems
+    )
 
 
 def test_all_faults_are_told_at_once() -> None:
@@ -65,7 +67,7 @@ def test_all_faults_are_told_at_once() -> None:
         read_settings(
             manifest('format = 1\n[[need]]\ntool = 1\n[[need]]\ntool = "git"\nwhi = "x"\n[[run]]\nname = "a"\n')
         )
-    assert [fault.line for fault in raised.value.faults] == [3, 6, 7]
+    assert [fault.line for fault in raised.value.problems] == [3, 6, 7]
 
 
 def test_the_example_of_the_documentation_can_be_read() -> None:

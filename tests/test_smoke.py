@@ -387,13 +387,15 @@ def test_runs_are_carried_out_as_dokimon_toml_says(world: World) -> None:
 
 def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
     from dokimon.core.planning import plan
-    from dokimon.core.planning.configured import runs
+    from dokimon.core.planning.configured import Configured
     from dokimon.core.settings.read import read_settings
 
     world.write({"dokimon.toml": RUNS})
     manifest = open_manifest(world.checkout / "dokimon.toml", world.checkout)
     setting = plan.PlanContext(root=world.checkout, folder=world.checkout, environment=world.environment, tools={})
-    made = {run.name: run for run in runs(read_settings(manifest), setting, {"python": sys.executable}, {})}
+    made = {
+        run.name: run for run in Configured(read_settings(manifest), setting, {"python": sys.executable}, {}).runs()
+    }
     short = msgspec.structs.replace(made["ends"], within=0.5)
     around = RunContext(
         environment=world.environment,
@@ -433,7 +435,7 @@ def test_a_socket_that_a_stranger_shares_is_not_believed(world: World, free_port
         while not any(at.laddr.port == free_port for at in psutil.Process(stranger.pid).net_connections()):
             time.sleep(0.05)
         status, run = world.run_of()
-        assert (status, run["verdict"]) == (3, "unsure") and "nobody can tell" in run["reason"]
+        assert (status, run["verdict"]) == (3, "unsure") and "it cannot be told whose" in run["reason"]
     finally:
         stranger.kill()
         stranger.wait()

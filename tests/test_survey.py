@@ -129,7 +129,7 @@ def test_what_stands_behind_a_shim(
         (world.tools / command).symlink_to(script)
     else:
         world.tool(command, f"{plugin}touch {mark}; exec real {command}", world.home / shim)
-        variables = {**variables, "PATH": f"{world.home / shim}:/usr/bin:/bin"}
+        variables = {**variables, "PATH": f"{world.home / shim}:{world.basics}"}
     for home in homes:
         world.tool(
             Path(home).name, r"printf 'v9.9.9\nPython 9.9.9\nrustc 9.9.9\nruby 9.9.9\n'", (world.home / home).parent
@@ -138,7 +138,7 @@ def test_what_stands_behind_a_shim(
     for name, text in files.items():
         if name.startswith("~/"):
             (world.home / name[2:]).write_text(text)
-    environment = {**world.environment, "PATH": f"{world.tools}:/usr/bin:/bin", **variables}
+    environment = {**world.environment, "PATH": f"{world.tools}:{world.basics}", **variables}
     copy = surveyed([command], world.checkout, world.checkout, environment)[command][0]
     assert not mark.exists() and copy.shim
     if copy.reason:
@@ -152,7 +152,7 @@ def test_a_manager_that_must_be_asked_is_asked_in_the_folder_of_the_project(worl
     world.tool("node", "exec mise", world.home / ".local/share/mise/shims")
     world.tool("mise", f'[ "$1 $2" = "which node" ] && [ -f mise.toml ] && echo {real}')
     world.write({"mise.toml": ""})
-    environment = {**world.environment, "PATH": f"{world.home}/.local/share/mise/shims:{world.tools}:/usr/bin:/bin"}
+    environment = {**world.environment, "PATH": f"{world.home}/.local/share/mise/shims:{world.tools}:{world.basics}"}
     copy = surveyed(["node"], world.checkout, world.checkout, environment)["node"][0]
     assert (copy.version, copy.via, copy.shim) == ("22.1.0", str(real), "mise")
     world.tool("mise", f"echo {world.tool('node', 'echo v9.9.9', world.checkout)}")  # it points into the checkout
@@ -197,7 +197,7 @@ def test_files_that_tell_a_version(
     entry = find_tool(tool)
     assert entry
     (world.tools / entry.commands[0]).symlink_to(real)
-    environment = {**world.environment, "PATH": f"{world.tools}:/usr/bin:/bin"}
+    environment = {**world.environment, "PATH": f"{world.tools}:{world.basics}"}
     copy = surveyed([tool], world.checkout, world.checkout, environment)[tool][0]
     assert (copy.version, copy.known_by) == ((version, "file") if version else (None, None))
     assert mark.exists() == (version is None)
@@ -373,7 +373,7 @@ def test_a_path_of_thousands_of_odd_entries_is_looked_through(world: World, tmp_
     world.tool("git", "echo git version 2.40.1", tmp_path / "f399")
     world.tool("git", "echo git version 9.9.9", world.checkout)
     many = ":".join(str(tmp_path / f"f{number}") for number in range(1000))
-    environment = {**world.environment, "PATH": f"::relative:\x01\udcff:{world.checkout}:{many}:/usr/bin:/bin"}
+    environment = {**world.environment, "PATH": f"::relative:\x01\udcff:{world.checkout}:{many}:{world.basics}"}
     survey = surveyor(world.checkout, world.checkout, environment).survey(["git"])
     first, second = survey.installations["git"][:2]
     assert (first.own, first.reached, first.version) == (True, True, None)

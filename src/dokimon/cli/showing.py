@@ -47,9 +47,10 @@ def deliver(report: Report, form: str, output: Path | None, no_color: bool, draw
 
 def _write(report: Report, form: str, file: TextIO, no_color: bool, draw: Callable[[Console], None]) -> None:
     if form == "json":
+        from dokimon.core.jobs.provenance import with_provenance
         from dokimon.core.report.as_json import encode
 
-        file.write(encode(report))
+        file.write(encode(with_provenance(report)))
     elif form == "markdown":
         from dokimon.core.report import as_markdown
 
@@ -77,8 +78,8 @@ def _put_back_what_was_left(folder: Path) -> None:
     """Put back files that a check was changing when an earlier Dokimon was killed, and say so."""
     from dokimon.core.checks.journal import put_back
 
-    for told in put_back(folder, os.environ):
-        print(f"dokimon: {told}", file=sys.stderr)
+    for sentence in put_back(folder, os.environ):
+        print(f"dokimon: {sentence}", file=sys.stderr)
 
 
 def refuse(says: str) -> NoReturn:

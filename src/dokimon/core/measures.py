@@ -12,7 +12,7 @@ def seconds(duration: str) -> float:
     """Return the seconds that `60s`, `1.5m`, `200ms` or `1h` stand for; raises `ValueError`."""
     found = _DURATION.fullmatch(duration.strip())
     if not found:
-        raise ValueError(f'"{duration}" is no duration; write for example "60s" or "2m"')
+        raise ValueError(f'"{duration}" is not a valid duration; write for example "60s" or "2m"')
     return float(found[1]) * _UNITS[found[2]]
 
 
@@ -35,9 +35,9 @@ def bytes_of(size: str) -> int:
     """Return the bytes that `4 GB` or `512 MiB` stand for (IEC 80000-13); raises `ValueError`."""
     found = _SIZE.fullmatch(size.strip())
     if not found:
-        raise ValueError(f'"{size}" is no size; write for example "4 GB"')
+        raise ValueError(f'"{size}" is not a valid size; write for example "4 GB"')
     if found[2] not in _SIZES:
-        raise ValueError(f'"{size}" is no size: "{found[2]}" is no unit; write for example "4 GB"')
+        raise ValueError(f'"{size}" is not a valid size: "{found[2]}" is not a unit; write for example "4 GB"')
     return int(float(found[1]) * _SIZES[found[2]])
 
 

@@ -93,8 +93,8 @@ def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
         console.print()
     elif report.changed_files and not quiet:
         more = len(report.changed_files) - _MOST_FILES
-        told = ", ".join(report.changed_files[:_MOST_FILES]) + (f" and {more} more" if more > 0 else "")
-        _row(console, "checkout", Text(f"made or changed, and not ignored by git: {told}"))
+        shown_files = ", ".join(report.changed_files[:_MOST_FILES]) + (f" and {more} more" if more > 0 else "")
+        _row(console, "checkout", Text(f"made or changed, and not ignored by git: {shown_files}"))
         console.print()
 
 
@@ -145,7 +145,7 @@ def _about_ports(run: Run) -> Iterator[Text]:
         yield Text(f"other machines may reach it: port {ports} listens on every address", style="yellow")
     taken = next((at.port for at in run.listening), None)
     for stranger in run.strangers:
-        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that may not be looked at"
+        who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that cannot be looked at"
         instead = f"; this run took {taken}" if taken and taken != stranger.port else ""
         yield Text(f"port {stranger.port} is held by {who}{instead}", style="yellow")
 

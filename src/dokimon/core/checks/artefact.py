@@ -188,7 +188,7 @@ def _holds(path: Path, pattern: str, root: Path) -> Check:
             name="entries",
             verdict="failed",
             expected=expected,
-            seen=f"{_name(path, root)} is no archive that can be read",
+            seen=f"{_name(path, root)} is not an archive that can be read",
         )
     found = [entry for entry in entries if fnmatch.fnmatchcase(entry, pattern)]
     seen = f"{clean(found[0], 100)}" if len(found) == 1 else f"{len(found)} of {len(entries)} entries"

@@ -52,14 +52,14 @@ def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     fonts = fonts[: _MOST_ASSETS - len(asked)]
     tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, seconds), strict=True)]
     wrong = [check for asset, answer in tried if (check := _check(asset, answer))]
-    told = f"; {len(elsewhere)} lie elsewhere and were not fetched" if elsewhere else ""
+    notes = f"; {len(elsewhere)} lie elsewhere and were not fetched" if elsewhere else ""
     if len(assets) > len(asked):
-        told += f"; only the first {len(asked)} of {len(assets)} were asked for"
+        notes += f"; only the first {len(asked)} of {len(assets)} were asked for"
     if len(wrong) > _MOST_TOLD:
-        told += f"; the first {_MOST_TOLD} that do not are told"
+        notes += f"; the first {_MOST_TOLD} that do not are told"
     right = len(tried) - len(wrong)
     kinds = [counted(count, kind) for kind, count in _counted(tried).items()]
-    seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){told}" if tried else f"none of its own{told}"
+    seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){notes}" if tried else f"none of its own{notes}"
     verdict: CheckVerdict = "failed" if wrong else "passed"
     return [
         Check(name="parts", verdict=verdict, expected="each loads and is what the page says", seen=seen),
@@ -154,7 +154,7 @@ def _wrong(asset: _Asset, answer: Response) -> str | None:
     if answer.status is None:
         return answer.fault or "nothing came back"
     if answer.elsewhere:
-        return f"{answer.status}, sends on to {answer.elsewhere}"
+        return f"{answer.status}, redirects to {answer.elsewhere}"
     if not 200 <= answer.status < 300:
         return f"status {answer.status}"
     if answer.odd:

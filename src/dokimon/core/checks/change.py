@@ -154,7 +154,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
     """Return the file and its text; raises `_NotToBeChanged`."""
     path = context.root / spec.change
     if not inside(path, context.root):
-        raise _NotToBeChanged(f"{spec.change} leads out of the checkout")
+        raise _NotToBeChanged(f"{spec.change} is outside the checkout")
     try:
         if not path.is_file():
             raise _NotToBeChanged(f"there is no file {spec.change}")
@@ -162,7 +162,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
     except OSError as wrong:
         raise _NotToBeChanged(f"{spec.change} cannot be read: {wrong.strerror}") from None
     if len(data) > _LARGEST or b"\0" in data:
-        raise _NotToBeChanged(f"{spec.change} is no text, or too large ({len(data)} bytes)")
+        raise _NotToBeChanged(f"{spec.change} is not text, or is too large ({len(data)} bytes)")
     try:
         text = data.decode()
     except UnicodeDecodeError:
@@ -176,7 +176,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
                     f"{spec.change} has changes that are not committed; dirty = true changes it all the same"
                 )
         except RepositoryFault as fault:
-            raise _NotToBeChanged(f"nobody can tell whether {spec.change} is committed: {fault}") from None
+            raise _NotToBeChanged(f"it cannot be told whether {spec.change} is committed: {fault}") from None
     return path.resolve(), text
 
 
@@ -195,7 +195,10 @@ def _wait(spec: LiveChange, context: CheckContext, *, until: bool) -> bool:
             seen = count
         elif _is_shown(spec, context) == until:
             return True
-        time.sleep(_LOOK_EVERY)
+        if spec.prints:
+            context.output.wait_for_more(seen, _LOOK_EVERY)
+        else:
+            time.sleep(_LOOK_EVERY)
     return False
 
 

@@ -57,9 +57,7 @@ def _look(spec: Command, context: CheckContext) -> list[Check]:
     folder = context.root / spec.folder
     if not inside(folder, context.root):
         return [
-            Check(
-                name=name, verdict="failed", expected=expected, seen=clean(f"{spec.folder} leads out of the checkout")
-            )
+            Check(name=name, verdict="failed", expected=expected, seen=clean(f"{spec.folder} is outside the checkout"))
         ]
     variables = {**context.environment, **{key: context.filled(value) for key, value in spec.environment.items()}}
     output = Output(None, context.evidence(f"{name}.log"), secrets_in(variables))

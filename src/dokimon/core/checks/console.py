@@ -16,7 +16,8 @@ from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
 
 _SERVER_SECONDS = "5s"
-_LOOK_EVERY = 0.05
+_LOOK_EVERY = 0.25
+"""Seconds between two looks at whether somebody asked to stop, while nothing is printed."""
 
 # What languages print when nobody caught an error.
 _UNCAUGHT = re.compile(
@@ -74,7 +75,7 @@ def _look(spec: Console, context: CheckContext) -> list[Check]:
             return [*checks, *never]
         known = context.output.count
         while context.output.count == known and time.monotonic() < deadline and not context.halt.is_set():
-            time.sleep(_LOOK_EVERY)
+            context.output.wait_for_more(known, min(_LOOK_EVERY, deadline - time.monotonic()))
 
 
 def ending(expected: int, status: int | None, spent: float) -> list[Check]:
@@ -110,7 +111,7 @@ def unasked(context: CheckContext, *, may_be_silent: bool = False) -> list[Check
                 name="output",
                 verdict="unsure",
                 expected="something",
-                seen="nothing was printed, so nobody can tell what it did",
+                seen="nothing was printed, so what it did is not known",
             )
         ]
     return [

@@ -165,12 +165,12 @@ def check_elements_seen(
             checks.append(Check(name=name, verdict="unsure", expected="an element", seen=clean(str(found))))
             continue
         count, text = found
-        told = counted(count, "element")
+        how_many = counted(count, "element")
         held = f"“{text}”" if count else "no such element"
         if isinstance(expected, int):
             right = count == expected
             checks.append(
-                Check(name=name, verdict="passed" if right else "failed", expected=f"{expected} of them", seen=told)
+                Check(name=name, verdict="passed" if right else "failed", expected=f"{expected} of them", seen=how_many)
             )
         elif isinstance(expected, str):
             right = bool(count) and _folded(expected) in _folded(text)
@@ -188,7 +188,10 @@ def check_elements_seen(
             verdict = judged.verdict if count or by_count else "failed"
             checks.append(
                 Check(
-                    name=name, verdict=verdict, expected=clean(judged.expected), seen=clean(told if by_count else held)
+                    name=name,
+                    verdict=verdict,
+                    expected=clean(judged.expected),
+                    seen=clean(how_many if by_count else held),
                 )
             )
     return checks

@@ -139,19 +139,20 @@ def _printed(pattern: str, within: str | None, context: CheckContext) -> Any:
     """Return what the output tells; a run that goes on may take a while to say it."""
     deadline = time.monotonic() + (0 if context.ended else seconds(within or _SERVER_SECONDS))
     while True:
+        known = context.output.count
         try:
             return value_in(Place(pattern=pattern), context.output.text())
         except PlaceFault as fault:
             if time.monotonic() >= deadline or context.halt.is_set():
                 raise PlaceFault(f"{fault} in what it printed") from None
-        time.sleep(0.05)
+        context.output.wait_for_more(known, min(0.25, deadline - time.monotonic()))
 
 
 def value_in_file(name: str, place: Place, root: Path) -> Any:
     """Return what stands at `place` in a file of the checkout; raises `PlaceFault`."""
     path = root / name
     if not inside(path, root):
-        raise PlaceFault(f"{name} leads out of the checkout")
+        raise PlaceFault(f"{name} is outside the checkout")
     try:
         with path.open("rb") as file:
             text = file.read(_LARGEST_FILE).decode("utf-8", "replace")
@@ -170,8 +171,8 @@ def _with_same(judged: Measured, measure: Measure, value: Any, other: SameAs, co
     except PlaceFault as fault:
         return Measured("failed" if judged.verdict == "failed" else "unsure", expected, str(fault))
     same = as_compared(value) == as_compared(theirs)
-    told = f"the same as {where}, {shown(theirs)}"
-    expected = ", ".join(([] if alone else [judged.expected]) + [told])
+    same_value = f"the same as {where}, {shown(theirs)}"
+    expected = ", ".join(([] if alone else [judged.expected]) + [same_value])
     remark = "; ".join(each for each in (judged.remark, f"as {where} says" if same else "") if each)
     return Measured(judged.verdict if same else "failed", expected, remark)
 
@@ -188,5 +189,5 @@ def _theirs(other: SameAs, context: CheckContext) -> Any:
         return value_in_file(other.file, place, context.root)
     key = (other.of or context.name, other.fact or "")
     if key not in context.facts:
-        raise PlaceFault(f"{key[0]} has told no “{key[1]}” before")
+        raise PlaceFault(f"{key[0]} has not found “{key[1]}” before")
     return context.facts[key]

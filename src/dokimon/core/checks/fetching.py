@@ -170,7 +170,7 @@ def _unpacked(body: bytes, encoding: str) -> tuple[bytes, str | None]:
     if encoding not in ("gzip", "x-gzip", "deflate"):
         return body, f"it is packed as {encoding}, which was not asked for"
     try:
-        made = zlib.decompressobj(zlib.MAX_WBITS | 32)
-        return made.decompress(body, LARGEST_BODY), None
+        unpacker = zlib.decompressobj(zlib.MAX_WBITS | 32)
+        return unpacker.decompress(body, LARGEST_BODY), None
     except zlib.error as wrong:
         return body, f"it says that it is packed as {encoding}, and is not: {wrong}"

@@ -216,7 +216,7 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
     if answer.path != path:
         seen += f", at {answer.path}"
     if answer.elsewhere:
-        seen += f", sends on to {answer.elsewhere}"
+        seen += f", redirects to {answer.elsewhere}"
     if spec.status is not None:
         verdict: CheckVerdict = "passed" if status_is(answer.status, spec.status) else "failed"
         expected = _statuses(spec.status)
@@ -235,9 +235,9 @@ def grade(answer: Response) -> tuple[CheckVerdict, str]:
     if 200 <= status < 300:
         return ("passed", "") if answer.body.strip() else ("unsure", ": it answers, but with nothing")
     if 300 <= status < 400:
-        return "unsure", ": it answers, but only sends on to another place"
+        return "unsure", ": it answers, but only redirects"
     if status in (401, 403):
-        return "unsure", ": it answers, but lets nobody in without signing in"
+        return "unsure", ": it answers, but asks to sign in"
     if status == 404:
         return "unsure", ": it answers, but nothing is routed here"
     if status < 500:

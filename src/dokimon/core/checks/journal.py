@@ -42,7 +42,7 @@ class Change:
     def __init__(self, path: Path, root: Path, changed: bytes, environment: Mapping[str, str]) -> None:
         folder = _folder(environment)
         if folder is None:
-            raise JournalFault("there is no folder of Dokimon's own to keep what the file was")
+            raise JournalFault("Dokimon has no folder of its own in which to keep the original")
         self._path, self._changed, self._original = path, changed, path.read_bytes()
         import hashlib
 
@@ -85,7 +85,7 @@ def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
     folder = _folder(environment)
     if folder is None or not folder.is_dir():
         return []
-    told = []
+    sentences = []
     for path in sorted(folder.glob("*.json")):
         try:
             entry = msgspec.json.decode(path.read_bytes(), type=Entry)
@@ -94,10 +94,10 @@ def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
         root = Path(entry.root)
         mine = within.is_relative_to(root) or root.is_relative_to(within)
         if mine and _started(entry.pid) != entry.started:
-            said = _put_back(entry, path)
-            told += [said] if said else []
+            sentence = _put_back(entry, path)
+            sentences += [sentence] if sentence else []
     _sweep(folder)
-    return told
+    return sentences
 
 
 def _sweep(folder: Path) -> None:
@@ -118,21 +118,21 @@ def _put_back(entry: Entry, path: Path) -> str | None:
         original, changed = _was(path).read_bytes(), _set(path).read_bytes()
     except OSError:
         _strike(path)
-        return f"{begun}, and what it was is lost from {path.parent}"
+        return f"{begun}, and its original is lost from {path.parent}"
     try:
         now = file.read_bytes()
     except OSError as wrong:
-        return f"{begun} and cannot be put back ({wrong.strerror}); what it was is in {_kept(path)}"
+        return f"{begun} and cannot be put back ({wrong.strerror}); its original is in {_kept(path)}"
     if now == original:
         _strike(path)
         return None
     if not inside(file, Path(entry.root)):
-        return f"{begun} and leads out of the checkout now; what it was is in {_kept(path)}"
+        return f"{begun} and is outside the checkout now; its original is in {_kept(path)}"
     if not (_is_between(now, changed, original) or _is_between(now, original, changed)):
-        return f"{begun} and has been edited since; what it was is in {_kept(path)}"
+        return f"{begun} and has been edited since; its original is in {_kept(path)}"
     _overwrite(file, original)
     _strike(path)
-    return f"{entry.file} is again what it was before a check changed it and Dokimon was killed"
+    return f"restored {entry.file}: an earlier call was killed during a check"
 
 
 def _is_between(now: bytes, new: bytes, old: bytes) -> bool:

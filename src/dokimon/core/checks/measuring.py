@@ -50,13 +50,13 @@ _BOUND = re.compile(r"(>=|<=|!=|>|<|=)?\s*(\S.*)")
 
 def bounds(text: str, read: Callable[[str], float]) -> list[tuple[str, float]]:
     """Return the comparisons of `>= 3, < 10`, each value read by `read`; raises `ValueError`."""
-    made = []
+    comparisons = []
     for part in text.split(","):
         found = _BOUND.fullmatch(part.strip())
         if not found:
-            raise ValueError(f'"{text}" is no range; write for example ">= 3, < 10"')
-        made.append((found[1] or "=", read(found[2])))
-    return made
+            raise ValueError(f'"{text}" is not a valid range; write for example ">= 3, < 10"')
+        comparisons.append((found[1] or "=", read(found[2])))
+    return comparisons
 
 
 def within(value: float, text: str, read: Callable[[str], float]) -> bool:
@@ -69,7 +69,7 @@ def number(text: str) -> float:
     try:
         return float(text.replace("_", ""))
     except ValueError:
-        raise ValueError(f'"{text}" is no number') from None
+        raise ValueError(f'"{text}" is not a number') from None
 
 
 def judge_value(value: Any, wanted: Measure) -> Measured:
@@ -132,11 +132,11 @@ def _judge_clock(text: str, distance: str) -> Measured:
 
     expected = f"the time of now, to {distance}"
     try:
-        told = datetime.fromisoformat(text.strip())
+        moment = datetime.fromisoformat(text.strip())
     except ValueError:
-        return Measured("failed", expected, "which is no time as ISO 8601 writes it")
-    now = datetime.now(UTC) if told.tzinfo else datetime.now()
-    off = abs((told - now).total_seconds())
+        return Measured("failed", expected, "which is not a time in the form of ISO 8601")
+    now = datetime.now(UTC) if moment.tzinfo else datetime.now()
+    off = abs((moment - now).total_seconds())
     return Measured(_verdict(off <= seconds(distance)), expected, f"{off:.0f} s off")
 
 

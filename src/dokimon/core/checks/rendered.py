@@ -82,10 +82,10 @@ def _look(spec: Rendered, context: CheckContext) -> list[Check]:
             Check(name=name, verdict="skipped" if fault.absent else "failed", expected=expected, seen=clean(str(fault)))
         ]
     words = " ".join(seen["words"].split())
-    told = f"“{seen['title']}”" if seen["title"] else "no title"
-    told += f", {len(words.split())} words after its scripts ran"
+    summary = f"“{seen['title']}”" if seen["title"] else "no title"
+    summary += f", {len(words.split())} words after its scripts ran"
     if seen["elsewhere"]:
-        told += f"; {counted(len(seen['elsewhere']), 'request')} to elsewhere not let out"
+        summary += f"; {counted(len(seen['elsewhere']), 'request')} to elsewhere not let out"
     kept = str(picture) if picture and picture.exists() else None
     empty = not words and not spec.elements and not texts(spec.shows)
     status = seen["status"] or 0
@@ -95,7 +95,7 @@ def _look(spec: Rendered, context: CheckContext) -> list[Check]:
             name=name,
             verdict="failed" if empty or wrong else "passed",
             expected=expected,
-            seen=clean(f"{status}, {told}"),
+            seen=clean(f"{status}, {summary}"),
             evidence=kept,
         )
     ]
@@ -175,13 +175,14 @@ class Awaiting:
             over = self._tree.ended or time.monotonic() > deadline or context.halt.is_set()
             if over and self._tree.ended:
                 self._output.wait(1.0)
+            known = self._output.count
             lines = said(self._output.text())
             if len(lines) > self._known:
                 self._known += 1
                 return _understood(json.loads(lines[self._known - 1]))
             if over:
                 raise RenderFault("the browser ended, or was too slow")
-            time.sleep(0.01)
+            self._output.wait_for_more(known, 0.1)
 
 
 def find_browser(environment: Mapping[str, str]) -> str | None:

@@ -38,8 +38,8 @@ def differing(root: Path, environment: Mapping[str, str], path: str | None = Non
     except (OSError, subprocess.TimeoutExpired) as wrong:
         raise RepositoryFault(f"git could not be asked: {wrong}") from None
     if ended.returncode:
-        said = ended.stderr.decode("utf-8", "replace").strip().splitlines()
-        raise RepositoryFault(said[0] if said else "it is in no repository of git's")
+        errors = ended.stderr.decode("utf-8", "replace").strip().splitlines()
+        raise RepositoryFault(errors[0] if errors else "it is in no repository of git's")
     top = root if (root / ".git").exists() else _top(git, root, variables)
     found = {}
     for entry in ended.stdout.decode("utf-8", "surrogateescape").split("\0"):

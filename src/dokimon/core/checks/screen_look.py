@@ -66,8 +66,8 @@ def _title(display: Any, window: Any) -> str:
 
 def _pid(display: Any, window: Any) -> int | None:
     """Return the process that a window says it belongs to (Extended Window Manager Hints, `_NET_WM_PID`)."""
-    told = window.get_full_property(display.intern_atom("_NET_WM_PID"), 0)
-    return int(told.value[0]) if told and len(told.value) else None
+    owner = window.get_full_property(display.intern_atom("_NET_WM_PID"), 0)
+    return int(owner.value[0]) if owner and len(owner.value) else None
 
 
 def _drawn(window: Any, picture: str | None) -> dict[str, Any]:

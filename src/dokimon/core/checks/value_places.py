@@ -82,15 +82,15 @@ def parsed(text: str, kind: str) -> Any:
             return yaml.safe_load(text)
         return msgspec.json.decode(text.encode("utf-8", "replace"))
     except (ValueError, RecursionError) as wrong:
-        raise PlaceFault(f"it is no {kind.upper()}: {str(wrong).splitlines()[0]}") from None
+        raise PlaceFault(f"it is not {kind.upper()}: {str(wrong).splitlines()[0]}") from None
     except Exception as wrong:  # YAML has a class of errors of its own
-        raise PlaceFault(f"it is no {kind.upper()}: {str(wrong).splitlines()[0]}") from None
+        raise PlaceFault(f"it is not {kind.upper()}: {str(wrong).splitlines()[0]}") from None
 
 
 def pointed(data: Any, pointer: str) -> Any:
     """Return what a JSON Pointer leads to (RFC 6901 §4); raises `PlaceFault` with the part that leads nowhere."""
     if pointer and not pointer.startswith("/"):
-        raise PlaceFault(f'"{pointer}" is no JSON Pointer: one begins with "/"')
+        raise PlaceFault(f'"{pointer}" is not a JSON Pointer: it must begin with "/"')
     for part in pointer.split("/")[1:]:
         name = part.replace("~1", "/").replace("~0", "~")
         if isinstance(data, dict):
@@ -102,7 +102,7 @@ def pointed(data: Any, pointer: str) -> Any:
         elif isinstance(data, list):
             raise PlaceFault(f'nothing stands at {pointer}: a list of {len(data)} has no "{name}"')
         else:
-            raise PlaceFault(f'nothing stands at {pointer}: "{name}" would lie in what is no object')
+            raise PlaceFault(f'nothing stands at {pointer}: "{name}" would be inside something that is not an object')
     return data
 
 

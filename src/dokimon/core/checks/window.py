@@ -55,19 +55,19 @@ def _look(spec: Window, context: CheckContext) -> list[Check]:
         return [Check(name=name, verdict="skipped", expected=expected, seen=why)]
     if "fault" in seen:
         return [Check(name=name, verdict="failed", expected=expected, seen=clean(seen["fault"]))]
-    told = f"“{seen['title']}”, {seen['width']} by {seen['height']}, after {seen['seconds']:.2f} s"
+    seen_words = f"“{seen['title']}”, {seen['width']} by {seen['height']}, after {seen['seconds']:.2f} s"
     kept = str(picture) if picture and picture.exists() else None
     if seen["pid"] is not None and seen["pid"] not in context.processes():
-        told += f"; it belongs to process {seen['pid']}, not to the run"
-        return [Check(name=name, verdict="failed", expected=expected, seen=clean(told), evidence=kept)]
+        seen_words += f"; it belongs to process {seen['pid']}, not to the run"
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(seen_words), evidence=kept)]
     if seen["one_colour"]:
         return [
             Check(
                 name=name,
                 verdict="failed",
                 expected=expected,
-                seen=clean(f"{told}; all of it is one colour"),
+                seen=clean(f"{seen_words}; all of it is one colour"),
                 evidence=kept,
             )
         ]
-    return [Check(name=name, verdict="passed", expected=expected, seen=clean(told), evidence=kept)]
+    return [Check(name=name, verdict="passed", expected=expected, seen=clean(seen_words), evidence=kept)]

@@ -136,7 +136,10 @@ def _read(file: _File, manifest: Manifest | ManifestFault) -> list[Requirement]:
     except ManifestFault as wrong:
         line, reason = wrong.line, wrong.reason
     except Exception as wrong:  # a reader's own mistake must not hide what the other files say
-        line, reason = 1, f"made Dokimon's own reader stumble ({type(wrong).__name__}: {wrong}); please report it"
+        line, reason = (
+            1,
+            f"could not be read because of a bug in Dokimon ({type(wrong).__name__}: {wrong}); please report it",
+        )
     if not speaks_of:
         return []
     name = file.location.rpartition("/")[2]

@@ -24,9 +24,9 @@ def settings_text(verified: Verified, plan: Plan, context: PlanContext, last: La
     """
     document = tomlkit.document()
     document.add(
-        tomlkit.comment("What Dokimon read and inferred, written down to be edited; docs/configuration.md says")
+        tomlkit.comment("What Dokimon read and inferred, written down for you to edit; docs/configuration.md says")
     )
-    document.add(tomlkit.comment("what else there is. Whatever is taken away again is inferred as before."))
+    document.add(tomlkit.comment("what else there is. Whatever you delete is inferred again, as before."))
     document.add("format", tomlkit.item(1))
     project = tomlkit.table()
     project.add("name", clean(verified.checkout.project.name or "project", 80))
@@ -43,7 +43,7 @@ def settings_text(verified: Verified, plan: Plan, context: PlanContext, last: La
         for check in _checks(run, several, last.runs.get(run.name, Seen()) if last else Seen())
     ]
     if checks and last:
-        checks[0].comment(f"what `dokimon smoke` saw on {last.day}: keep what must stay so, strike the rest")
+        checks[0].comment(f"what `dokimon smoke` saw on {last.day}: keep what must stay so, delete the rest")
     if checks:
         document.add("smoke", _tables(checks))
     return tomlkit.dumps(document)

@@ -13,7 +13,7 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.jobs.workspace import Workspace, open_workspace
 from dokimon.core.judging.agreement import Agreement, agreements, contradiction_in_words, drift_in_words, drifts
 from dokimon.core.judging.findings import describe, ids_of
-from dokimon.core.report.model import FORMAT, Agreed, Conflict, Report, Verdict
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Agreed, Conflict, Report, Verdict
 from dokimon.core.settings.needs import read_needs
 from dokimon.core.text import clean
 
@@ -86,6 +86,7 @@ def needs_report(declared: Declared) -> Report:
     verdict: Verdict = "unknown" if unread else "met"
     return Report(
         format=FORMAT,
+        minor=FORMAT_MINOR,
         command="needs",
         verdict="unmet" if conflicts else verdict,
         project=declared.workspace.project,

@@ -18,7 +18,7 @@ from dokimon.core.version import __version__
 def with_provenance(report: Report) -> Report:
     """Return the report with where it comes from. Kept apart from what it says: that is the same whenever it is made."""
     revision = revision_of(Path(report.project.root))
-    made = Provenance(
+    provenance = Provenance(
         at=datetime.now(UTC).isoformat(timespec="seconds"),
         dokimon=__version__,
         system=system_name(),
@@ -28,4 +28,4 @@ def with_provenance(report: Report) -> Report:
         branch=clean(revision.branch, 200) if revision and revision.branch else None,
         changed=revision.changed if revision else None,
     )
-    return msgspec.structs.replace(report, made=made)
+    return msgspec.structs.replace(report, made=provenance)

@@ -14,7 +14,7 @@ from dokimon.core.planning.making import make_plan
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, RunPlan, shown
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.report.model import FORMAT, Planned, PlannedRun, PlannedStep, Report
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
 from dokimon.core.smoking.chains import Done, carry_out_plan
 from dokimon.core.smoking.looking_up import looks
@@ -102,6 +102,7 @@ def plan_report(verified: Verified, plan: Plan) -> Report:
     root = verified.checkout.root
     return Report(
         format=FORMAT,
+        minor=FORMAT_MINOR,
         command="smoke",
         verdict=verdict_of_findings(verified.findings, strict=False),
         project=verified.workspace.project,
@@ -160,6 +161,7 @@ def smoke_report(
             verdict = "unsure"
     return Report(
         format=FORMAT,
+        minor=FORMAT_MINOR,
         command="smoke",
         verdict=verdict,
         project=verified.workspace.project,

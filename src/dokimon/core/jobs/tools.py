@@ -8,7 +8,7 @@ from dokimon.core.jobs.workspace import Workspace, notes_on_homes, surveyor_for
 from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.system import this_system
 from dokimon.core.machine.version_managers import given_by_shells
-from dokimon.core.report.model import FORMAT, Project, Report
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Project, Report
 from dokimon.core.text import clean
 
 
@@ -27,6 +27,7 @@ def tools_report(
     missing = [entry for entry in entries if not survey.installations[entry.name]]
     return Report(
         format=FORMAT,
+        minor=FORMAT_MINOR,
         command="tools",
         verdict="met",
         project=Project(root=clean(str(root)), name=clean(root.name or str(root), 80)),

@@ -20,7 +20,7 @@ from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.platform import is_loopback
 from dokimon.core.machine.survey import Installation, Survey
-from dokimon.core.report.model import FORMAT, Finding, Report
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Report
 from dokimon.core.report.outcome import verdict_of_findings
 
 if TYPE_CHECKING:
@@ -121,6 +121,7 @@ def verify_report(verified: Verified, strict: bool) -> Report:
     declared = verified.declared
     return Report(
         format=FORMAT,
+        minor=FORMAT_MINOR,
         command="verify",
         verdict=verdict_of_findings(verified.findings, strict),
         project=declared.workspace.project,

@@ -155,5 +155,5 @@ def drift_in_words(requirements: Sequence[Requirement], drift: Drift) -> str:
     why = f" ({each.why})" if each.why else ""
     return (
         f"{each.source.place} names {each.label} {each.accepts}{why}, "
-        f"but what is declared accepts {describe(drift.agreement.versions)}"
+        f"but the declarations accept {describe(drift.agreement.versions)}"
     )

@@ -77,8 +77,8 @@ class Asker(msgspec.Struct, frozen=True):
         found = re.search(how.pattern, answer.output, re.MULTILINE)
         if found is None:
             return answer
-        told = ((name, re.search(pattern, answer.output, re.MULTILINE)) for name, pattern in how.facts.items())
-        facts = {name: clean(match[1], 80) for name, match in told if match}
+        facts_found = ((name, re.search(pattern, answer.output, re.MULTILINE)) for name, pattern in how.facts.items())
+        facts = {name: clean(match[1], 80) for name, match in facts_found if match}
         return ToolAnswer(version=clean(found[1], 80), facts=facts, seconds=answer.seconds)
 
     def parts(self, program: Path, how: Ask, arguments: list[str]) -> ToolAnswer:
@@ -94,12 +94,12 @@ class Asker(msgspec.Struct, frozen=True):
         output, status, fault = _run(command, folder, environment or self._guarded(Ask(), drop_all=True))
         spent = time.monotonic() - started
         output = without_sequences(output)  # some colour their version whoever reads it
-        said = next((line for line in output.splitlines() if line.strip()), "")
-        if fault is None and not said:
-            fault = f"printed nothing and ended with {status}"
+        first_line = next((line for line in output.splitlines() if line.strip()), "")
+        if fault is None and not first_line:
+            fault = f"printed nothing and ended with status {status}"
         elif fault is None:
-            ended = "" if status == 0 else f" and ended with {status}"
-            fault = f"told no version but printed “{clean(said, 160)}”{ended}"
+            ended = "" if status == 0 else f" and ended with status {status}"
+            fault = f"printed no version but “{clean(first_line, 160)}”{ended}"
         return ToolAnswer(reason=fault, seconds=spent, output=output)
 
     def _guarded(self, how: Ask, *, drop_all: bool) -> dict[str, str]:

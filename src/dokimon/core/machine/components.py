@@ -87,9 +87,9 @@ def _in_files(tool: Tool, part: ComponentSource, paths: list[Path], of: str | No
         if part.text is None:
             yield _component(tool, part, groups, of, path, "file")
             continue
-        told = _matches(part.text, _filled_in(text_of(path)))
+        found_groups = _matches(part.text, _filled_in(text_of(path)))
         # A file whose path names the component is one component; another file may list many.
-        for each in [next(told, {})] if groups else told:
+        for each in [next(found_groups, {})] if groups else found_groups:
             yield _component(tool, part, {**groups, **each}, of, path, "file")
 
 

@@ -13,8 +13,19 @@ def home_of(environment: Mapping[str, str]) -> Path | None:
     return Path(home) if home and Path(home).is_absolute() else None
 
 
+def system_root(environment: Mapping[str, str]) -> Path:
+    """Return the folder below which the system's own places are looked for: `/`, unless `DOKIMON_ROOT` names another.
+
+    Tests set it, so that they pass whatever the machine has. PATH, the home and variables are not moved by it.
+    """
+    named = environment.get("DOKIMON_ROOT", "")
+    return Path(named) if named.startswith("/") else Path("/")
+
+
 def folders_of(written: str, environment: Mapping[str, str]) -> list[Path]:
     """Return the paths that `written` stands for here, the newest version first; none where a variable is not set."""
+    if written.startswith("/"):
+        return matching(system_root(environment), written[1:])
     if written.startswith("~"):
         home = home_of(environment)
         if home is None:

@@ -9,14 +9,14 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.catalogue import Tool
-from dokimon.core.machine.folders import folders_of
+from dokimon.core.machine.folders import folders_of, system_root
 from dokimon.core.machine.platform import identity, is_program
 from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shims import Shim, Which, shim_of
 from dokimon.core.machine.unrunnable import Unrunnable, why_unrunnable
 from dokimon.core.machine.windows_registry import registry_folders
 
-_ALTERNATIVES = Path("/var/lib/dpkg/alternatives")
+_ALTERNATIVES = "var/lib/dpkg/alternatives"
 
 
 class Copy(msgspec.Struct, frozen=True, kw_only=True):
@@ -119,22 +119,22 @@ def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
     for key in tool.registry:
         yield from map(str, registry_folders(key))
     for command in tool.commands:
-        yield from _alternatives(command)
+        yield from _alternatives(command, system_root(places.environment))
     yield from places.usual
 
 
-def _alternatives(command: str) -> Iterator[str]:
+def _alternatives(command: str, root: Path) -> Iterator[str]:
     """Yield the folders of what Debian's alternatives (update-alternatives(1)) could make of a command instead.
 
     Each choice is a path followed by a line with its priority.
     """
     try:
-        lines = (_ALTERNATIVES / command).read_text("utf-8", "replace").splitlines()
+        lines = (root / _ALTERNATIVES / command).read_text("utf-8", "replace").splitlines()
     except (OSError, ValueError):
         return
     for path, priority in pairwise(lines):
         if path.startswith("/") and priority.lstrip("-").isdigit() and path.rpartition("/")[2] == command:
-            yield path.rpartition("/")[0]
+            yield str(root / path.rpartition("/")[0].lstrip("/"))
 
 
 def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True) -> Copy:

@@ -73,7 +73,7 @@ def _mysql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     if body[:1] == b"\xff":
         return Greeting(listens=True, reason=f"it refuses to talk: “{clean(body[3:].decode('utf-8', 'replace'), 120)}”")
     if body[:1] != b"\x0a":
-        return Greeting(listens=True, reason="what it says is no greeting of MySQL or MariaDB")
+        return Greeting(listens=True, reason="its greeting is not that of MySQL or MariaDB")
     text = body[1:].partition(b"\0")[0].decode("ascii", "replace")
     maria = re.match(r"(?:5\.5\.5-)?(\d+(?:\.\d+)+)(?=.*mariadb)", text, re.IGNORECASE)
     plain = re.match(r"\d+(?:\.\d+)+", text)
@@ -94,12 +94,12 @@ def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
         "utf-8", "replace"
     )
     if answer.startswith("-"):
-        said = clean(answer[1:].partition("\r\n")[0], 120)
-        return Greeting(listens=True, product="Redis", reason=f"it tells no version without a password: “{said}”")
+        refusal = clean(answer[1:].partition("\r\n")[0], 120)
+        return Greeting(listens=True, product="Redis", reason=f"it tells no version without a password: “{refusal}”")
     valkey = re.search(r"^valkey_version:(\S+)", answer, re.MULTILINE)
     found = valkey or re.search(r"^redis_version:(\S+)", answer, re.MULTILINE)
     if not found:
-        return Greeting(listens=True, reason="what it says is no answer of Redis")
+        return Greeting(listens=True, reason="its answer is not that of Redis")
     return Greeting(listens=True, product="Valkey" if valkey else "Redis", version=clean(found[1], 40))
 
 
@@ -110,7 +110,7 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
     """
     link.sendall((8).to_bytes(4, "big") + (80877103).to_bytes(4, "big"))
     if _received(link, enough=lambda data: len(data) >= 1)[:1] not in (b"S", b"N"):
-        return Greeting(listens=True, reason="what it says is no answer of PostgreSQL")
+        return Greeting(listens=True, reason="its answer is not that of PostgreSQL")
     given = asker.environment
     secret = "it tells its version only to users"
     client = shutil.which("psql", path=given.get("PATH", ""))
@@ -132,7 +132,7 @@ def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     link.sendall(f"GET / HTTP/1.1\r\nHost: {host}:{port}\r\nAccept: */*\r\nConnection: close\r\n\r\n".encode())
     answer = _received(link, enough=lambda data: False).decode("utf-8", "replace")
     if not answer.startswith("HTTP/"):
-        return Greeting(listens=True, reason="what it says is no HTTP")
+        return Greeting(listens=True, reason="its answer is not HTTP")
     head, _, body = answer.partition("\r\n\r\n")
     if number := re.search(r'"number"\s*:\s*"(\d+(?:\.\d+)+[^"]*)"', body):
         engine = "OpenSearch" if '"opensearch"' in body else "Elasticsearch"
@@ -149,7 +149,7 @@ def _memcached(link: socket.socket, host: str, port: int, asker: Asker) -> Greet
     link.sendall(b"version\r\n")
     found = re.match(rb"VERSION (\S+)", _received(link, enough=lambda data: data.endswith(b"\r\n")))
     if not found:
-        return Greeting(listens=True, reason="what it says is no answer of memcached")
+        return Greeting(listens=True, reason="its answer is not that of memcached")
     return Greeting(listens=True, product="memcached", version=clean(found[1].decode("ascii", "replace"), 40))
 
 
@@ -157,7 +157,7 @@ def _smtp(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     """SMTP greets with 220 and its own name (RFC 5321 §4.2)."""
     greeting = _received(link, enough=lambda data: data.endswith(b"\r\n")).decode("utf-8", "replace")
     if not greeting.startswith("220"):
-        return Greeting(listens=True, reason="what it says is no greeting of a mail server")
+        return Greeting(listens=True, reason="its greeting is not that of a mail server")
     return Greeting(listens=True, product="SMTP", reason="mail servers tell no version")
 
 

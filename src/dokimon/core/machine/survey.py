@@ -82,10 +82,10 @@ class Surveyor:
         copies = [
             (entries[name], copy) for name in names for copy in copies_of(entries[name], self._places, self._which)
         ]
-        told = self._all_looked_at([(tool, copy, tool.name in parts_of) for tool, copy in copies])
+        looked_at = self._all_looked_at([(tool, copy, tool.name in parts_of) for tool, copy in copies])
         found: dict[str, list[Installation]] = {name: [] for name in names}
         components: list[Component] = []
-        for installation, parts in told:
+        for installation, parts in looked_at:
             if not _said_already(installation, found[installation.tool]):
                 found[installation.tool].append(installation)
                 components += parts
@@ -97,15 +97,15 @@ class Surveyor:
 
     def _all_looked_at(self, copies: Sequence[tuple[Tool, Copy, bool]]) -> list[tuple[Installation, list[Component]]]:
         """Look at each copy, in their order; programs are run side by side, and only where no file and no answer tells."""
-        told = [None if with_parts else self._known(tool, copy) for tool, copy, with_parts in copies]
-        left = [copy for copy, known in zip(copies, told, strict=True) if known is None]
+        without_asking = [None if with_parts else self._known(tool, copy) for tool, copy, with_parts in copies]
+        left = [copy for copy, known in zip(copies, without_asking, strict=True) if known is None]
         if not left:
-            return [(known, []) for known in told if known]
+            return [(known, []) for known in without_asking if known]
         from concurrent.futures import ThreadPoolExecutor
 
         with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
             looked = pool.map(lambda each: self._look_at(*each), left)
-            return [(known, []) if known else next(looked) for known in told]
+            return [(known, []) if known else next(looked) for known in without_asking]
 
     def _which(self, command: list[str]) -> str | None:
         """Ask a version manager for the program behind its shim, in the project's folder."""
@@ -139,32 +139,33 @@ class Surveyor:
 
     def _known(self, tool: Tool, copy: Copy) -> Installation | None:
         """Return the copy where nothing must be run to know its version, or why there is none; else None."""
-        made = _standing(tool, copy)
+        installation = _standing(tool, copy)
         shim = copy.shim
         if copy.fault or (shim and shim.says):
-            return made
+            return installation
         if shim and shim.manager == "corepack":
-            return msgspec.structs.replace(made, version=shim.version, known_by="file")
+            return msgspec.structs.replace(installation, version=shim.version, known_by="file")
         named = copy.named
-        if told := version_in_files(named, named.resolve() if shim else copy.real, tool.evidence):
-            via = made.via or (clean(str(told[1])) if told[1] != copy.path else None)
-            return msgspec.structs.replace(made, version=told[0], known_by="file", via=via)
+        if evidence := version_in_files(named, named.resolve() if shim else copy.real, tool.evidence):
+            version, file = evidence
+            via = installation.via or (clean(str(file)) if file != copy.path else None)
+            return msgspec.structs.replace(installation, version=version, known_by="file", via=via)
         reason = None
         if copy.own:
-            reason = "is the project's own and is not run; no file tells its version"
+            reason = "is the project's own and is not run; its version is in no file"
         elif not tool.ask.arguments:
             reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
         elif tool.ask.never:
             reason = tool.ask.never
         if reason:
-            return msgspec.structs.replace(made, reason=reason)
+            return msgspec.structs.replace(installation, reason=reason)
         key = self._cache.key(named, tool.ask, tool.ask.arguments)
         known = self._cache.get(key)
-        return _told(made, tool, known, "cache") if known else None
+        return _with_answer(installation, tool, known, "cache") if known else None
 
     def _asked(self, tool: Tool, copy: Copy) -> Installation:
         answer, known_by = self._answer(copy.named, tool.ask, tool.ask.arguments, parts=False)
-        return _told(_standing(tool, copy), tool, answer, known_by)
+        return _with_answer(_standing(tool, copy), tool, answer, known_by)
 
     def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[ToolAnswer, str]:
         key = self._cache.key(program, how, arguments)
@@ -175,9 +176,9 @@ class Surveyor:
         return answer, "asked"
 
 
-def _told(made: Installation, tool: Tool, answer: ToolAnswer, known_by: str) -> Installation:
+def _with_answer(installation: Installation, tool: Tool, answer: ToolAnswer, known_by: str) -> Installation:
     return msgspec.structs.replace(
-        made,
+        installation,
         version=answer.version,
         facts=answer.facts,
         known_by=known_by if answer.version else None,

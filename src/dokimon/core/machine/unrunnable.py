@@ -88,7 +88,7 @@ def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Unrunnable 
         or any(is_program(folder / named) for folder, _ in path_folders(environment, Path("/")))
     ):
         return None
-    return Unrunnable("no interpreter", f"is a script for {clean(named, 80)}, which no folder on PATH holds")
+    return Unrunnable("no interpreter", f"is a script for {clean(named, 80)}, which no folder on PATH has")
 
 
 def _fault_of_binary(head: bytes) -> Unrunnable | None:

@@ -111,7 +111,7 @@ class Configured:
     def _inside(self, name: str) -> Path:
         root = self._context.root
         if not (root / name).resolve().is_relative_to(root.resolve()):
-            raise PlanFault(f'"{name}" in {SETTINGS_FILE} leads out of the checkout')
+            raise PlanFault(f'"{name}" in {SETTINGS_FILE} is outside the checkout')
         return root / name
 
 

@@ -105,7 +105,7 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 
 def _nothing(context: PlanContext) -> str:
     return (
-        f"found no way to start what lies in {context.folder}\n"
+        f"found no way to start the project in {context.folder}\n"
         "Looked for what the manifests of Node.js, Deno, Python, PHP, Java, .NET, Rust, Go, Ruby, Swift, Elixir, Dart,\n"
         "CMake, Meson and make say, for files of usual names (server.js, manage.py, index.php, main.go), and for an\n"
         "index.html. Say it in dokimon.toml:\n\n"

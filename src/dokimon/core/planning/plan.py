@@ -37,7 +37,7 @@ class PrepareStep(msgspec.Struct, frozen=True, kw_only=True):
     folder: Path
     source: Source
     needed: str | None
-    reason: str = "it is there and current"
+    reason: str = "it is there and up to date"
     environment: dict[str, str] = {}
     words: dict[str, str] = {}
     makes: tuple[Path, ...] = ()

@@ -38,8 +38,8 @@ class VirtualDisplay:
             return None
         output.await_line(r"^\d+$")
         deadline = time.monotonic() + _SECONDS
-        while output.found is None and not tree.wait(0.02) and time.monotonic() < deadline and not halt.is_set():
-            pass
+        while output.found is None and not tree.ended and time.monotonic() < deadline and not halt.is_set():
+            output.wait_for_more(output.count, 0.1)
         if output.found is None:
             tree.close()
             return None

@@ -81,6 +81,7 @@ class Output:
         self._last: deque[bytes] = deque()
         self._last_size = 0
         self._lock = threading.Lock()
+        self._news = threading.Condition(self._lock)
         self._on_line = on_line
         self._told = 0.0
         self._threads: list[threading.Thread] = []
@@ -177,6 +178,12 @@ class Output:
                         return _shown(line)
         return None
 
+    def wait_for_more(self, count: int, seconds: float) -> None:
+        """Wait until there is more than the first `count` lines, at most `seconds`."""
+        with self._news:
+            if self.count == count:
+                self._news.wait(seconds)
+
     def wait(self, seconds: float) -> None:
         """Wait until the streams have ended, at most `seconds`: a process left behind may keep one open."""
         deadline = time.monotonic() + seconds
@@ -230,6 +237,7 @@ class Output:
                 self._last_size -= len(self._last.popleft())
             self._size += len(piece)
             self.count += piece.count(b"\n") + (not piece.endswith(b"\n"))
+            self._news.notify_all()
         if self._on_every_line:
             for each in piece.removesuffix(b"\n").split(b"\n"):
                 self._on_every_line(_shown(each), is_error)

@@ -22,6 +22,9 @@ _LATER_LOOK_EVERY = 0.04
 _AT_FIRST_SECONDS = 3.0
 """How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
 
+_HALT_EVERY = 0.1
+"""Seconds between two looks at whether somebody asked to stop, while only the end is waited for."""
+
 _ASK_AGAIN_AFTER = 0.1
 _AFTER_FAILURE = 1.0
 _AFTER_SUCCESS = 30.0
@@ -109,7 +112,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
 
 
 def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started: float) -> State:
-    while not tree.wait(_LOOK_EVERY):
+    while not tree.wait(_HALT_EVERY):
         spent = time.monotonic() - started
         if halt.is_set():
             return State(how="halted", seconds=spent)
@@ -165,9 +168,9 @@ def _port_in(lines: Sequence[str]) -> int | None:
     return None
 
 
-def _ranked(found: Sequence[Listening], first: int | None, told: int | None) -> list[Listening]:
+def _ranked(found: Sequence[Listening], first: int | None, printed: int | None) -> list[Listening]:
     """The expected port first, then the one that the run itself named, then in order of number; IPv4 before IPv6."""
-    return sorted(found, key=lambda at: (at.port != first, at.port != told, at.port, ":" in at.address))
+    return sorted(found, key=lambda at: (at.port != first, at.port != printed, at.port, ":" in at.address))
 
 
 def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:
@@ -230,9 +233,9 @@ class _Asking:
     def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str] | None:
         """Return the best socket that has answered and its URL; a better one that is silent gets a little time."""
         for at in sockets:
-            told = self._answers.get((at.address, at.port))
-            if told:
-                return at, told[1]
+            answer = self._answers.get((at.address, at.port))
+            if answer:
+                return at, answer[1]
             if self._first is None or time.monotonic() - self._first < _BETTER_ONE_SECONDS:
                 return None
         return None

@@ -38,7 +38,7 @@ def origin(listening: Listening, scheme: str = "http") -> str:
 
 
 def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
-    """Return who listens on `port` apart from the processes `own`; a holder that may not be looked at has no pid."""
+    """Return who listens on `port` apart from the processes `own`; a holder that cannot be looked at has no pid."""
     mine = set(own)
     found: dict[int | None, Stranger] = {}
     try:

@@ -20,8 +20,6 @@ _KEYS_SECONDS = 5.0
 _ORPHANS_AFTER = 1.5
 """Once the command itself has gone, what it left behind has this long to follow before the next step."""
 
-_LOOK_EVERY = 0.01
-
 
 class Stopped(msgspec.Struct, frozen=True, kw_only=True):
     """How a tree was stopped: the last signal it took (None when it had ended by itself), the seconds in all.
@@ -64,12 +62,10 @@ def stop(tree: Tree, keys: str | None = None) -> Stopped:
 
 
 def _wait(tree: Tree, begun: float, patience: float) -> None:
-    orphans_since: float | None = None
-    while time.monotonic() - begun < patience:
-        if not tree.processes():
-            return
+    """Wait until the tree is empty, its time is over, or what the command left behind had its own time."""
+    deadline = begun + patience
+    while (left := deadline - time.monotonic()) > 0:
         if tree.ended:
-            orphans_since = orphans_since or time.monotonic()
-            if time.monotonic() - orphans_since > _ORPHANS_AFTER:
-                return
-        time.sleep(_LOOK_EVERY)
+            tree.wait_empty(min(left, _ORPHANS_AFTER))
+            return
+        tree.wait(left)

@@ -33,7 +33,7 @@ def run_to_end(
     began = time.monotonic()
     tree = Tree.start(command, folder, variables, output)
     try:
-        while not tree.wait(0.02) and not halt.is_set() and time.monotonic() - began <= within:
+        while not tree.wait(0.1) and not halt.is_set() and time.monotonic() - began <= within:
             pass
         spent, ended = round(time.monotonic() - began, 3), tree.ended
         if ended:

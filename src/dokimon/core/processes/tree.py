@@ -8,6 +8,7 @@ import signal
 import subprocess
 import sys
 import threading
+import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import BinaryIO
@@ -15,6 +16,8 @@ from typing import BinaryIO
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.process_table import below, reaps_orphans
+
+_LOOK_EVERY = 0.02
 
 _WARDEN = Path(__file__).with_name("warden.py")
 
@@ -35,6 +38,7 @@ class Tree:
         self._status = os.fdopen(status, "rb")
         self._keyboard = keyboard
         self._ended = threading.Event()
+        self._empty = threading.Event()
         self.pid = 0
         self.exit_status: int | None = None
 
@@ -98,7 +102,10 @@ class Tree:
             if word == "ended":
                 self.exit_status = int(rest)
                 self._ended.set()
+            elif word == "empty":
+                self._empty.set()
         self._ended.set()
+        self._empty.set()
 
     def wait(self, seconds: float) -> bool:
         """Wait until the command itself has ended, at most `seconds`; return whether it has."""
@@ -108,6 +115,18 @@ class Tree:
     def ended(self) -> bool:
         """Whether the command itself has ended; what it started may live on."""
         return self._ended.is_set()
+
+    def wait_empty(self, seconds: float) -> bool:
+        """Wait until no process of the tree is left, at most `seconds`; return whether none is."""
+        if reaps_orphans():
+            return self._empty.wait(seconds)
+        # The warden cannot see what left it, so that only looking tells.
+        deadline = time.monotonic() + seconds
+        while self.processes():
+            if time.monotonic() >= deadline:
+                return False
+            time.sleep(min(_LOOK_EVERY, seconds))
+        return True
 
     def processes(self) -> list[int]:
         """Return the ids of the living processes of the tree."""

@@ -2,8 +2,9 @@
 
 Dokimon starts it as `python -I -S warden.py CONTROL STATUS STREAMS OWNS COMMAND...`, the first two being numbers of
 inherited pipe ends. STREAMS is `terminal` where its streams are one, which the command then gets as its own, else `pipes`.
-It starts the command in a session of its own, writes `started PID`, `failed REASON` and `ended STATUS` to STATUS, and
-waits. When CONTROL closes, because Dokimon closed it or died in whatever way, the warden kills what is left and ends.
+It starts the command in a session of its own and writes lines to STATUS: `started PID` or `failed REASON`, later
+`ended STATUS`, and `empty` once no child is left. When CONTROL closes, because Dokimon closed it or died in whatever
+way, the warden kills what is left and ends.
 
 OWNS says what it can hold together. With `tree` (Linux) every process whose parent ends becomes the warden's child
 (prctl(2), PR_SET_CHILD_SUBREAPER), also one that made a session of its own or turned itself into a daemon: the whole
@@ -29,11 +30,11 @@ def _prctl(option: int, value: int) -> None:
 
 def _start(command: list[str], *, terminal: bool, owns_tree: bool) -> int:
     """Start the command; return its process id or raise the `OSError` that its start met with."""
-    told, tell = os.pipe()  # closes by itself when the command takes over, so that end of file means success
+    failure, failure_end = os.pipe()  # closes by itself when the command takes over, so that end of file means success
     child = os.fork()
     if child:
-        os.close(tell)
-        with os.fdopen(told, "rb") as pipe:
+        os.close(failure_end)
+        with os.fdopen(failure, "rb") as pipe:
             failed = pipe.read()
         if failed:
             os.waitpid(child, 0)
@@ -61,16 +62,20 @@ def _start(command: list[str], *, terminal: bool, owns_tree: bool) -> int:
             _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
         os.execvp(command[0], command)
     except OSError as wrong:
-        os.write(tell, str(wrong.errno).encode())
+        os.write(failure_end, str(wrong.errno).encode())
     os._exit(127)
 
 
 def _reap(watched: int, status_pipe: int) -> bool:
-    """Collect every child that has ended, report the watched one; return whether any child is left."""
+    """Collect every child that has ended, report the watched one; return whether any child is left.
+
+    When none is, `empty` is reported: whoever waits for the end of the tree need not look again and again.
+    """
     while True:
         try:
             pid, status = os.waitpid(-1, os.WNOHANG)
         except ChildProcessError:
+            _say(status_pipe, "empty")
             return False
         if pid == 0:
             return True

@@ -121,7 +121,7 @@ def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
     except (RecursionError, ValueError):
         raise ManifestFault(1, "is nested too deeply, or holds a number too long to read") from None
     if not isinstance(read, dict):
-        raise ManifestFault(1, "holds no JSON object")
+        raise ManifestFault(1, "is not a JSON object")
     return read
 
 

@@ -97,5 +97,5 @@ def as_xml(manifest: Manifest) -> Element:
         raise ManifestFault(1, f"is not valid XML: {wrong}") from None
     root: Element | None = builder.root
     if root is None:
-        raise ManifestFault(1, "holds no element")
+        raise ManifestFault(1, "has no element")
     return root

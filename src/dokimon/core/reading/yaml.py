@@ -62,5 +62,5 @@ def as_yaml(manifest: Manifest) -> Yaml:
     except (yaml.YAMLError, RecursionError, ValueError) as wrong:
         raise ManifestFault(1, f"is not valid YAML: {str(wrong)[:120] or 'nested too deeply'}") from None
     if node is None:
-        raise ManifestFault(1, "holds nothing")
+        raise ManifestFault(1, "is empty")
     return Yaml(node)

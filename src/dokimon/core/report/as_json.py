@@ -20,11 +20,11 @@ def encode(report: Report) -> str:
 
 def schema() -> dict[str, Any]:
     """Return the JSON Schema of the report, made from its types."""
-    made = msgspec.json.schema(Report)
+    types = msgspec.json.schema(Report)
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"A report of Dokimon ({FORMAT})",
-        **made,
+        **types,
     }
 
 

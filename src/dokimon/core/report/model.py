@@ -267,7 +267,7 @@ class Report(_Part, frozen=True, kw_only=True):
     """
 
     format: Literal["dokimon-report/1"]
-    minor: int = FORMAT_MINOR
+    minor: int
     command: Literal["needs", "tools", "verify", "smoke"]
     verdict: Verdict
     project: Project

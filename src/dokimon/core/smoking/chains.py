@@ -108,8 +108,8 @@ def _carry_out(chain: Sequence[RunPlan], context: RunContext, done: list[Run], w
         nonlocal begun
         begun = True
         port = str(run.listening[0].port) if run.listening else ""
-        told = {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}
-        _carry_out(rest, msgspec.structs.replace(context, words={**context.words, **told}), done, while_up)
+        words = {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}
+        _carry_out(rest, msgspec.structs.replace(context, words={**context.words, **words}), done, while_up)
 
     *others, run = carry_out_on_targets(first, context, go_on)
     done.extend([*others, run])

@@ -42,7 +42,7 @@ def changed(run: Run, verdict: CheckVerdict, reason: str, **more: object) -> Run
 def holder(stranger: Stranger) -> str:
     """Return in words who holds a port."""
     if stranger.pid is None:
-        return "a process that may not be looked at"
+        return "a process that cannot be looked at"
     return f"process {stranger.pid} ({stranger.command})"
 
 
@@ -70,7 +70,7 @@ def _late(run: Run, plan: RunPlan, tree: Tree) -> Run:
     last = tree.output.last(LAST_LINES)
     found = listeners(tree.processes())
     if tree.output.gave_up:
-        reason = f"the pattern {plan.up_line!r} of its `up` takes too long to look for; make it simpler"
+        reason = f"the pattern {plan.up_line!r} of its `up` takes too long to search for; simplify it"
         return changed(run, "failed", clean(reason), last_lines=last)
     if plan.kind == "program":
         return changed(run, "failed", f"did not end within {plan.within:g} s", last_lines=last)
@@ -113,7 +113,7 @@ def check_server(
     run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
     if state.contested and state.at:
         who = ", ".join(holder(each) for each in state.contested)
-        reason = f"port {state.at.port} is shared with {who}: nobody can tell whose the answer is"
+        reason = f"port {state.at.port} is shared with {who}: it cannot be told whose answer it is"
         return changed(run, "unsure", reason, strangers=(*run.strangers, *state.contested))
     here = check_context(origin=state.url)
     found = carry_out_checks(_with_usual(plan, state.url), here)

@@ -36,7 +36,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
         last = () if verdict == "passed" else output.last(_LAST_LINES)
         spent = round(time.monotonic() - started, 3)
-        made = Prepared(
+        prepared = Prepared(
             title=step.title,
             verdict=verdict,
             reason=reason,
@@ -47,14 +47,14 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
             last_lines=last,
         )
         diagnoses = diagnose(output.kept(), status, context.looks) if verdict == "failed" else ()
-        return msgspec.structs.replace(made, log=str(output.log) if output.log else None, diagnoses=diagnoses)
+        return msgspec.structs.replace(prepared, log=str(output.log) if output.log else None, diagnoses=diagnoses)
 
     try:
         tree = Tree.start(argv, step.folder, variables, output)
     except StartFault as fault:
         output.close()
-        told = diagnose_start(argv[0], str(fault), context.looks)
-        return msgspec.structs.replace(ended("failed", f"could not be started: {fault}"), diagnoses=told)
+        causes = diagnose_start(argv[0], str(fault), context.looks)
+        return msgspec.structs.replace(ended("failed", f"could not be started: {fault}"), diagnoses=causes)
     try:
         while not tree.wait(0.1):
             if halt.is_set():

@@ -64,9 +64,9 @@ def carry_out_on_targets(plan: RunPlan, context: RunContext, while_up: WhileUp |
         runs = []
         chosen = found.names if wanted.each else found.names[:1]
         for target in chosen:
-            told = msgspec.structs.replace(context, words={**context.words, "target": target})
+            on_target = msgspec.structs.replace(context, words={**context.words, "target": target})
             one = msgspec.structs.replace(plan, name=f"{plan.name}@{target}") if len(chosen) > 1 else plan
-            run = carry_out(one, told, while_up if target == chosen[-1] else None)
+            run = carry_out(one, on_target, while_up if target == chosen[-1] else None)
             seen = f"{target}, after {found.seconds:.1f} s" + (f"; started by {wanted.start}" if wanted.start else "")
             check = Check(
                 name=name,
@@ -144,9 +144,9 @@ def _look(
                 names[clean(match[1], 80)] = None
     except PatternFault as fault:
         return _Found(names=(), seconds=spent, reason=str(fault))
-    said = next((line for line in reversed(lines) if line.strip()), "nothing")
+    last_line = next((line for line in reversed(lines) if line.strip()), "nothing")
     status = f", {end.reason}" if end.status else ""
-    reason = f"{wanted.list_command} shows none after {spent:.1f} s{status}; it says “{clean(said, 120)}”"
+    reason = f"{wanted.list_command} shows none after {spent:.1f} s{status}; it says “{clean(last_line, 120)}”"
     # A list that cannot be asked for at all will not show one later either.
     diagnoses = diagnose(output.kept(), end.status, context.looks) if end.status == 127 else ()
     return _Found(names=tuple(names), seconds=spent, reason=reason, diagnoses=diagnoses)

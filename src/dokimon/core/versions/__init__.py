@@ -47,9 +47,9 @@ def compiled(language: str, constraint: str, order: Order | None = None) -> Cons
     if language not in LANGUAGES:
         raise LookupError(f"no constraint language {language!r}; there are {', '.join(sorted(LANGUAGES))}")
     module = import_module(f"dokimon.core.versions.languages.{LANGUAGES[language]}")
-    made = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
-    assert isinstance(made, Constraint)
-    return made
+    constraint_read = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
+    assert isinstance(constraint_read, Constraint)
+    return constraint_read
 
 
 @cache

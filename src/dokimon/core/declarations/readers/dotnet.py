@@ -48,8 +48,8 @@ def read_project(manifest: Manifest) -> list[Requirement]:
             name = element.name.lower()
             if name in ("targetframework", "targetframeworks"):
                 for framework in re.split(r"[;\s]+", element.text.strip()):
-                    for made in _of_framework(framework, element, manifest):
-                        found.setdefault((made.component, made.wanted), made)
+                    for need in _of_framework(framework, element, manifest):
+                        found.setdefault((need.component, need.wanted), need)
             elif name in _WINDOWS_PROPERTIES and element.text.strip().lower() == "true":
                 why = f"{_WINDOWS_PROPERTIES[name]} runs on Windows only"
                 found.setdefault((None, "windows"), platform_need(["windows"], manifest.source(element.line), why))
@@ -91,8 +91,8 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
         if isinstance(version, str):
             source = manifest.json_source("tools", name)
             why = "dotnet tool restore brings it"
-            made = requirement("dotnet", f"[{version}]", "nuget", source, component=f"tool {name}", why=why)
-            found.append(brought(made))
+            need = requirement("dotnet", f"[{version}]", "nuget", source, component=f"tool {name}", why=why)
+            found.append(brought(need))
     return found
 
 

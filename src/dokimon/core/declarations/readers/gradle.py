@@ -51,8 +51,8 @@ def read_build(manifest: Manifest) -> list[Requirement]:
     for pattern, what in _JAVA:
         for match, line in matches(manifest, pattern, comment="//"):
             wanted = match[1].replace("_", ".")
-            made = requirement("java", f">={wanted}", "plain", manifest.source(line), why=f"{what} of the build")
-            found.setdefault(("java", wanted), made)
+            need = requirement("java", f">={wanted}", "plain", manifest.source(line), why=f"{what} of the build")
+            found.setdefault(("java", wanted), need)
     for pattern, name in _ANDROID:
         for match, line in matches(manifest, pattern, comment="//"):
             component = name.format(match[1])

@@ -84,8 +84,8 @@ def _java_of_compiler(manifest: Manifest, project: Element, known: dict[str, str
             places += [each for each in configuration.children if each.name in ("release", "source", "target")]
     found: dict[str, Requirement] = {}
     for element in places:
-        made = _at_least("java", element, manifest, known)
-        found.setdefault(made.wanted, made)
+        need = _at_least("java", element, manifest, known)
+        found.setdefault(need.wanted, need)
     return list(found.values())
 
 

@@ -171,9 +171,9 @@ def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> lis
     for text, users in wanted.items():
         more = f" and {len(users) - 1} more" if len(users) > 1 else ""
         source = Source(shown, 1, f"{users[0]}{more}: {text}"[:160])
-        made = requirement("node", text, "npm", source, strength="advised", why=f"{users[0]}{more} names it")
-        if not made.fault:
-            found.append(made)
+        need = requirement("node", text, "npm", source, strength="advised", why=f"{users[0]}{more} names it")
+        if not need.fault:
+            found.append(need)
     return found
 
 

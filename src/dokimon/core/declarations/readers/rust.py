@@ -90,7 +90,7 @@ def _channel(manifest: Manifest, channel: str, line: int) -> Requirement:
         return requirement("rustc", found[0], "plain", source, why="the toolchain file picks it")
     if re.match(r"(stable|beta|nightly)(?=$|-)", channel):
         return any_version("rustc", source, f"the toolchain file picks {channel}")
-    return unreadable("rustc", source, f"{channel!r} is no channel such as stable or 1.70")
+    return unreadable("rustc", source, f"{channel!r} is not a channel such as stable or 1.70")
 
 
 READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {

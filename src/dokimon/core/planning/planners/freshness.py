@@ -9,16 +9,16 @@ _SKIPPED = frozenset({"node_modules", "target", "build", "_build", "vendor", "__
 _MOST_FILES = 20_000
 
 
-def older_than(made: Path, sources: Sequence[Path]) -> str | None:
+def older_than(artefact: Path, sources: Sequence[Path]) -> str | None:
     """Return why `made` must be built: it is missing, or one of the files in `sources` is newer. None when it is current."""
     try:
-        built = made.stat().st_mtime_ns
+        built = artefact.stat().st_mtime_ns
     except OSError:
-        return f"there is no {made.name} yet"
+        return f"there is no {artefact.name} yet"
     for path in _files(sources):
         try:
             if path.stat().st_mtime_ns > built:
-                return f"{path.name} is newer than {made.name}"
+                return f"{path.name} is newer than {artefact.name}"
         except OSError:
             continue
     return None

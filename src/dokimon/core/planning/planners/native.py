@@ -43,7 +43,7 @@ def _cmake(context: PlanContext) -> Plan | None:
     ]
     if not programs:
         return Plan()
-    made = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
+    outputs = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
     steps = (
         PrepareStep(
             title="configure",
@@ -58,13 +58,13 @@ def _cmake(context: PlanContext) -> Plan | None:
             command=build,
             folder=folder,
             source=source,
-            needed=_why_build(made, folder, binaries),
+            needed=_why_build(outputs, folder, binaries),
             reason="what was built is newer than its sources",
         ),
     )
     runs = tuple(
         RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line))
-        for (name, path, line), target in zip(programs, made, strict=True)
+        for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
 
@@ -88,9 +88,9 @@ def _cmake_commands(folder: Path) -> tuple[tuple[str, ...], tuple[str, ...], Pat
     return ("cmake", "-S", ".", "-B", "build"), ("cmake", "--build", "build", "--parallel"), binaries
 
 
-def _why_build(made: list[Path], folder: Path, binaries: Path) -> str | None:
+def _why_build(outputs: list[Path], folder: Path, binaries: Path) -> str | None:
     sources = [path for path in folder.iterdir() if path != binaries and not path.name.startswith(".")]
-    return next((why for path in made if (why := older_than(path, sources))), None)
+    return next((why for path in outputs if (why := older_than(path, sources))), None)
 
 
 def _meson(context: PlanContext) -> Plan | None:
@@ -103,7 +103,7 @@ def _meson(context: PlanContext) -> Plan | None:
     if not programs:
         return Plan()
     binaries = folder / "builddir"
-    made = [binaries / name for name, _ in programs]
+    outputs = [binaries / name for name, _ in programs]
     source = context.source(script)
     steps = (
         PrepareStep(
@@ -119,12 +119,12 @@ def _meson(context: PlanContext) -> Plan | None:
             command=("meson", "compile", "-C", "builddir"),
             folder=folder,
             source=source,
-            needed=_why_build(made, folder, binaries),
+            needed=_why_build(outputs, folder, binaries),
         ),
     )
     runs = tuple(
         RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(script, line))
-        for (name, line), target in zip(programs, made, strict=True)
+        for (name, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
 

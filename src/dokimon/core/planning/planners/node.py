@@ -121,7 +121,7 @@ def _install_step(
         folder=folder,
         source=context.source(lock) if lock else manifest.source(json_line(manifest.text, ("dependencies",))),
         needed=needed,
-        reason="node_modules is there and holds what is declared",
+        reason="node_modules is there and has what is declared",
         environment=_ENVIRONMENT,
     )
 
@@ -147,11 +147,11 @@ def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str
     if manager == "npm" and lock:
         return _against_lock(lock, modules)
     for name, version in wanted.items():
-        told = _read_json(modules / name / "package.json").get("version")
-        if not isinstance(told, str):
+        installed_version = _read_json(modules / name / "package.json").get("version")
+        if not isinstance(installed_version, str):
             return f"node_modules has no {name}"
-        if not _fits(version, told):
-            return f"node_modules has {name} {told}, and {version} is declared"
+        if not _fits(version, installed_version):
+            return f"node_modules has {name} {installed_version}, and {version} is declared"
     return None
 
 

@@ -46,7 +46,7 @@ def _install(context: PlanContext) -> PrepareStep | None:
         folder=folder,
         source=context.source(lock if lock.is_file() else folder / "composer.json"),
         needed=_why_install(folder),
-        reason="vendor holds what is declared",
+        reason="vendor has what is declared",
         makes=(folder / "vendor/autoload.php",),
     )
 

@@ -81,8 +81,8 @@ def _django(context: PlanContext) -> _Start | None:
 def _django_of_settings(context: PlanContext) -> str:
     """`startproject` writes into the settings which Django made them: the line of releases to install."""
     for path in sorted(context.folder.glob("*/settings.py")):
-        if made := re.search(r"using Django (\d+\.\d+)", text_of(path)):
-            return f"Django=={made[1]}.*"
+        if release := re.search(r"using Django (\d+\.\d+)", text_of(path)):
+            return f"Django=={release[1]}.*"
     return "Django"
 
 
@@ -136,14 +136,14 @@ def _application_in(path: Path) -> tuple[str, str, int] | None:
     for node in module.body:
         targets = getattr(node, "targets", None) or [getattr(node, "target", None)]
         value = node.value if isinstance(node, (ast.Assign, ast.AnnAssign)) else None
-        if value is not None and (made := _class_called(value)):
+        if value is not None and (framework := _class_called(value)):
             for target in targets:
                 if isinstance(target, ast.Name):
-                    return made, target.id, node.lineno
+                    return framework, target.id, node.lineno
         if isinstance(node, ast.FunctionDef) and node.name in ("create_app", "make_app"):
             for inner in ast.walk(node):
-                if isinstance(inner, ast.Call) and (made := _class_called(inner)):
-                    return made, node.name, node.lineno
+                if isinstance(inner, ast.Call) and (framework := _class_called(inner)):
+                    return framework, node.name, node.lineno
     return None
 
 

@@ -114,7 +114,7 @@ def _install_step(
         folder=context.folder,
         source=wanted.source,
         needed=f"{where} is new" if fresh else missing,
-        reason=f"{where} holds what is declared",
+        reason=f"{where} has what is declared",
         environment=environment.variables(context.environment.get("PATH", os.defpath)),
     )
 

@@ -23,7 +23,7 @@ def plan(context: PlanContext) -> Plan | None:
     prefix = ("bundle", "exec") if bundled else ()
     steps: tuple[PrepareStep, ...] = ()
     if bundled:
-        needed = "only Bundler knows whether its gems are there"
+        needed = "only Bundler knows whether its gems are installed"
         steps = (
             PrepareStep(
                 title="install gems",

@@ -31,7 +31,7 @@ def plan(context: PlanContext) -> Plan | None:
         command=("cargo", "build"),
         folder=context.folder,
         source=context.source(path),
-        needed="cargo itself knows what is current",
+        needed="cargo knows what must be built",
         environment={"CARGO_TERM_COLOR": "never", "CARGO_TERM_PROGRESS_WHEN": "never"},
     )
     return Plan(prepare=(build,), runs=tuple(runs))

@@ -33,5 +33,11 @@ def compile(text: str) -> Constraint:
         range_text = wanted
     else:
         raise VersionFault(text, 0, "is neither a version nor an alias such as lts/* or lts/iron")
-    made = npm.compile(range_text)
-    return Constraint(language="node-version-file", text=text, order=made.order, versions=made.versions, rule=made.rule)
+    constraint = npm.compile(range_text)
+    return Constraint(
+        language="node-version-file",
+        text=text,
+        order=constraint.order,
+        versions=constraint.versions,
+        rule=constraint.rule,
+    )
