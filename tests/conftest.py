@@ -146,7 +146,7 @@ class World:
     def server(self, *behaviours: str, port: int | str = "any", more: str = "") -> None:
         """Make the checkout one that runs the stand-in server."""
         shown = f'"{port}"' if isinstance(port, str) else port
-        command = f"{sys.executable} {STANDINS / 'server.py'} {{port}} {' '.join(behaviours)}"
+        command = f"{sys.executable} -S {STANDINS / 'server.py'} {{port}} {' '.join(behaviours)}"
         self.write(
             {"dokimon.toml": f'format = 1\n[[run]]\nname = "harbour"\ncommand = "{command}"\nport = {shown}\n{more}'}
         )
@@ -175,14 +175,25 @@ def world(tmp_path: Path, basics: Path, loaded_program: Program) -> Iterator[Wor
 
 def processes_of(world: World) -> list[psutil.Process]:
     """Return the living processes whose home is this world's: all that was started in it, whoever is their parent."""
+    mark = f"HOME={world.home}".encode()
     found = []
-    for process in psutil.process_iter():
+    for folder in Path("/proc").glob("[0-9]*"):
         try:
-            if process.environ().get("HOME") == str(world.home) and process.status() != psutil.STATUS_ZOMBIE:
-                found.append(process)
-        except psutil.Error:
+            if mark in (folder / "environ").read_bytes().split(b"\0"):
+                process = psutil.Process(int(folder.name))
+                if process.status() != psutil.STATUS_ZOMBIE:
+                    found.append(process)
+        except (OSError, psutil.Error):
             continue
     return found
+
+
+def wait_for(mark: Path, seconds: float = 60) -> None:
+    """Wait until a file is there: the sign of whoever makes it."""
+    deadline = time.monotonic() + seconds
+    while not mark.exists():
+        assert time.monotonic() < deadline, f"there was no {mark.name} within {seconds:g} s"
+        time.sleep(0.02)
 
 
 @pytest.fixture

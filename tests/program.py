@@ -9,8 +9,10 @@ signals or terminals uses the installed program itself (`World.start`).
 
 from __future__ import annotations
 
+import gc
 import json
 import os
+import pkgutil
 import selectors
 import signal
 import socket
@@ -18,16 +20,17 @@ import subprocess
 import sys
 import time
 import traceback
+from functools import cache
 from importlib import import_module
 from pathlib import Path
 from typing import Any, NamedTuple
 
-_MODULES = (
-    "bs4", "dokimon.cli.screen.needs", "dokimon.cli.screen.plan", "dokimon.cli.screen.smoke", "dokimon.cli.screen.tools",
-    "dokimon.cli.screen.verify", "dokimon.cli.progress", "dokimon.core.jobs.init", "dokimon.core.jobs.smoke",
-    "dokimon.core.jobs.tools", "dokimon.core.report.as_json", "dokimon.core.settings.checks", "dokimon.core.settings.meaning",
-    "http.client", "httpx", "packaging.version", "regex", "rich.live", "soupsieve", "ssl", "yaml",
+_LIBRARIES = (
+    "anyio", "bs4", "certifi", "concurrent.futures.thread", "defusedxml.sax", "http.client", "httpx", "ipaddress",
+    "packaging.requirements", "packaging.version", "platform", "psutil", "regex", "rich.live", "soupsieve", "ssl",
+    "tomlkit", "xml.sax", "yaml", "zipfile",
 )  # fmt: skip
+"""What the program loads when it needs it."""
 
 
 class Outcome(NamedTuple):
@@ -91,8 +94,13 @@ def _read_both(out: int, err: int, pid: int, seconds: float) -> tuple[bytes, byt
 
 
 def _serve(link: socket.socket) -> None:
-    for name in _MODULES:
+    for name in (*_LIBRARIES, *_own_modules()):
         import_module(name)
+    face: Any = import_module("dokimon.cli.app")
+    face._command = cache(face._command)
+    for name in face.COMMANDS:
+        face._command(name)
+    gc.freeze()  # a collection in a fork would copy all that is shared with it
     while True:
         data, streams, _, _ = socket.recv_fds(link, 1 << 20, 2)
         if not data:
@@ -106,6 +114,14 @@ def _serve(link: socket.socket) -> None:
         link.send(str(pid).encode())
         _, ended = os.waitpid(pid, 0)
         link.send(str(os.waitstatus_to_exitcode(ended)).encode())
+
+
+def _own_modules() -> list[str]:
+    """All of Dokimon but for what is a program of its own."""
+    import dokimon
+
+    names = [each.name for each in pkgutil.walk_packages(dokimon.__path__, "dokimon.") if "saltmarsh" not in each.name]
+    return [name for name in names if not name.endswith(("__main__", ".warden", ".serial", ".browser", ".screen_look"))]
 
 
 def _become(request: dict[str, Any], streams: list[int]) -> None:

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import os
-import time
 from pathlib import Path
 
 import pytest
@@ -83,9 +82,7 @@ def test_yaml_aliases_do_not_grow(tmp_path: Path) -> None:
     bomb = "a: &a [x, x, x, x, x, x, x, x, x]\n"
     for name, above in zip("bcdefghij", "abcdefghi", strict=True):
         bomb += f"{name}: &{name} [{', '.join(f'*{above}' for _ in range(9))}]\n"
-    started = time.monotonic()
     assert as_yaml(manifest(bomb)).get("environment", "sdk") is None
-    assert time.monotonic() - started < 2
 
 
 @pytest.mark.parametrize(
@@ -178,7 +175,8 @@ def test_any_text_at_all_is_read_or_refused(text: str) -> None:
     from dokimon.core.declarations.ecosystems import ECOSYSTEMS
 
     for ecosystem in ECOSYSTEMS:
-        for name, read in ecosystem.READERS.items():
+        for name, function in ecosystem.readers.items():
+            read = ecosystem.reader(function)
             made = Manifest(location=f"/nowhere/{name.replace('*', 'x')}", name=name, text=text, root=Path("/nowhere"))
             try:
                 assert isinstance(read(made), list)

@@ -8,7 +8,6 @@ import shutil
 import ssl
 import subprocess
 import threading
-import time
 from collections.abc import Iterator
 from http.cookiejar import CookieJar
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
@@ -216,9 +215,8 @@ def test_each_error_page_is_recognised_and_nothing_else_is() -> None:
 
 
 def test_a_pattern_that_backtracks_for_ever_is_given_up(tmp_path: Path) -> None:
-    began = time.monotonic()
     (found,) = looked(Console(prints=Pattern(r"(?:a|aa)+c\d")), printed="a" * 60 + "b", root=tmp_path, ended=(0, 1.0))
-    assert found.verdict == "unsure" and "simplify the pattern" in found.seen and time.monotonic() - began < 10
+    assert found.verdict == "unsure" and "simplify the pattern" in found.seen
 
 
 def test_what_is_packed_is_unpacked_no_further_than_the_largest_size(origin: str) -> None:

@@ -6,6 +6,7 @@ import os
 import shutil
 import subprocess
 import tomllib
+import warnings
 from pathlib import Path
 from typing import Any
 
@@ -16,7 +17,7 @@ from hypothesis import strategies as st
 
 from dokimon.core.declarations.revision import revision_of
 from dokimon.core.faults import Fault
-from dokimon.core.patterns import PatternFault, compiled_pattern, search
+from dokimon.core.patterns import PatternFault, check_pattern, compiled_pattern, search
 from dokimon.core.reading.toml_lines import toml_keys, toml_line
 from dokimon.core.versions import VersionFault, compiled
 from dokimon.core.words import filled, filled_for_shell, names_in
@@ -48,7 +49,7 @@ def test_unknown_names_and_all_names() -> None:
     st.text(alphabet="ab'\"\\$ `;\n{}&|*~#!", max_size=12),
     st.sampled_from(["{v}", "x{v}y", "'{v}'", '"{v}"', "a'{v}'\"{v}\"{v}"]),
 )
-@settings(max_examples=60, deadline=None)
+@settings(max_examples=25, deadline=None)
 def test_a_value_stays_one_word_in_a_shell(value: str, command: str) -> None:
     """Whatever the value and wherever it stands, the shell gets it as it is."""
     line = filled_for_shell(f"printf '%s' {command}", {"v": value})
@@ -63,6 +64,28 @@ def test_patterns_end_in_time_and_say_what_is_wrong() -> None:
         compiled_pattern("(")
     with pytest.raises(PatternFault, match="took longer"):  # without a limit, it would not end while we live
         search(r"(?:a|aa)+c\d", "a" * 60 + "b", 0.2)
+
+
+PIECES = [
+    *"abc01_ -.^$*+?{}[]()|\\<>=!:#&~,", *(["\\d", "\\w", "\\s", "\\b", "\\B", "\\A", "\\Z", "(?:", "(?=", "(?!", "(?<=", "(?<!", "(?P<n>", "(?P=n)", "(?i)", "(?i:", "{2}", "{1,3}", "{,2}", "{2,}"]),
+    *(["[a-z]", "[^a]", "[[", "&&", "||", "--", "~~", "*?", "+?", "??", "*+", "++", "\\1", "\\x41", "\\u0041", "\\p", "\\L", "\\K", "\\G", "\\R", "\\X", "(?>", "(?#c)", "{e}", "{e<=1}", "(?(1)a|b)", "\\0", "[]a]", "[^]a]", "\\-"]),
+]  # fmt: skip
+
+
+@given(st.lists(st.sampled_from(PIECES), min_size=1, max_size=7).map("".join))
+@settings(max_examples=400, deadline=None)
+def test_what_is_said_to_be_a_pattern_is_one(pattern: str) -> None:
+    """The quick look at a pattern never accepts what the engine that runs it refuses, and the other way round."""
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")
+        verdicts = []
+        for check in (check_pattern, compiled_pattern):
+            try:
+                check(pattern)
+                verdicts.append(True)
+            except PatternFault:
+                verdicts.append(False)
+    assert verdicts[0] == verdicts[1]
 
 
 def test_faults_have_one_base_and_draw_a_mark() -> None:
@@ -94,7 +117,7 @@ def ways(data: Any, above: tuple[str | int, ...] = ()) -> set[tuple[str | int, .
 
 
 @given(TABLES)
-@settings(max_examples=300, deadline=None)
+@settings(max_examples=120, deadline=None)
 def test_the_lines_of_toml_are_those_of_its_values(data: dict[str, Any]) -> None:
     """All that `tomllib` reads has a line, nothing else has, and the text up to that line holds the beginning of it."""
     text = tomlkit.dumps(data)

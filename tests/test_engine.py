@@ -14,7 +14,7 @@ from conftest import STANDINS, World
 
 
 def settings(behaviour: str, port: int, more: str = "", name: str = "quay") -> str:
-    command = f"{sys.executable} {STANDINS / 'odd.py'} {behaviour} {port}"
+    command = f"{sys.executable} -S {STANDINS / 'odd.py'} {behaviour} {port}"
     return f'[[run]]\nname = "{name}"\ncommand = "{command}"\n{more}\n'
 
 
@@ -30,7 +30,7 @@ SHORT = 'up = { within = "2s" }'
 @pytest.mark.parametrize(
     "behaviour, more, status, verdict, says",
     [
-        ("dies-when-up", 'kind = "server"\n[[smoke]]\nof = "quay"\nget = "/"\n[[run]]\nname = "slow"\ncommand = "sleep 3"\nkind = "program"\nafter = "quay"', 1, "failed", "after it was up"),
+        ("dies-when-up", 'kind = "server"\n[[smoke]]\nof = "quay"\nget = "/"\n[[run]]\nname = "slow"\ncommand = "touch go.mark; while kill -0 $(cat quay.pid); do sleep 0.02; done"\nkind = "program"\nafter = "quay"', 1, "failed", "after it was up"),
         ("restarts", "", 0, "passed", "it is up"),
         ("closes-its-output", "", 0, "passed", "it is up"),
         ("no-newline", 'kind = "server"\nup = { line = "ready>", within = "5s" }', 0, "passed", "it is up"),

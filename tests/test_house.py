@@ -24,13 +24,18 @@ def modules() -> dict[str, Path]:
 
 
 @cache
+def _tree(path: Path) -> ast.Module:
+    return ast.parse(path.read_text("utf-8"))
+
+
+@cache
 def imports() -> dict[str, frozenset[str]]:
     """By module, the modules of ours that it imports: at its top, inside functions, and for types alone."""
     return {name: frozenset(_imported(path)) - {name} for name, path in modules().items()}
 
 
 def _imported(path: Path) -> Iterator[str]:
-    for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+    for node in ast.walk(_tree(path)):
         if isinstance(node, ast.ImportFrom) and node.module and node.module.split(".")[0] == "dokimon":
             for each in node.names:
                 inner = f"{node.module}.{each.name}"
@@ -95,7 +100,7 @@ def test_the_code_stays_plain() -> None:
     """No conditional expression inside another, no function of more than 25 branches."""
     found = []
     for module, path in modules().items():
-        for node in ast.walk(ast.parse(path.read_text("utf-8"))):
+        for node in ast.walk(_tree(path)):
             if isinstance(node, ast.IfExp) and sum(isinstance(each, ast.IfExp) for each in ast.walk(node)) > 1:
                 found.append(f"{module}:{node.lineno}: a conditional expression inside another")
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and (count := _branches(node)) > 25:

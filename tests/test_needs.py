@@ -12,6 +12,7 @@ import pytest
 from conftest import World
 from dokimon.core.declarations.declared import manifest_names
 from dokimon.core.declarations.ecosystems import ECOSYSTEMS
+from dokimon.core.declarations.readers.node import LOCK_FILES
 from dokimon.core.declarations.requirement import requirement
 from dokimon.core.judging.agreement import agreements
 from dokimon.core.machine.catalogue import Catalogue
@@ -184,7 +185,8 @@ def test_every_file_that_is_read_has_a_case() -> None:
     covered_elsewhere = {"npm-shrinkwrap.json", "bun.lock", "bun.lockb", "requirements.txt", "manage.py"}
     twins = {"build.gradle.kts", "conanfile.py", "sdkconfig.defaults", "rust-toolchain", "Containerfile"}
     assert manifest_names() - names <= covered_elsewhere | twins
-    assert len(ECOSYSTEMS) == len({module.__name__ for module in ECOSYSTEMS})
+    assert len(ECOSYSTEMS) == len({ecosystem.module for ecosystem in ECOSYSTEMS})
+    assert {*LOCK_FILES} == ECOSYSTEMS[0].unread
 
 
 def test_the_engines_of_locked_dependencies_are_advice(world: World) -> None:

@@ -87,7 +87,8 @@ def test_the_schema_for_editors_is_the_one_of_the_types_and_knows_what_is_right(
     assert shipped == json.loads(json.dumps(schema()))
     text = (Path(__file__).parents[1] / "docs/configuration.md").read_text("utf-8")
     example = tomllib.loads(text.split("```toml\n", 1)[1].split("```", 1)[0])
-    jsonschema.Draft202012Validator(shipped).validate(example)
+    validator = jsonschema.Draft202012Validator(shipped)
+    validator.validate(example)
     for wrong in ({"nede": []}, {"need": [{"tol": "git"}]}, {"run": [{"name": "a"}]}, {"lines": {}}, {"format": 2}):
         with pytest.raises(jsonschema.ValidationError):
-            jsonschema.validate({"format": 1, **wrong}, shipped)
+            validator.validate({"format": 1, **wrong})

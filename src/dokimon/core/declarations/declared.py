@@ -3,16 +3,15 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
-from types import ModuleType
 from typing import NamedTuple
 
 import msgspec
 
 from dokimon.core.declarations.checkout import Checkout
-from dokimon.core.declarations.ecosystems import ECOSYSTEMS
+from dokimon.core.declarations.ecosystems import ECOSYSTEMS, Ecosystem
 from dokimon.core.declarations.requirement import Requirement, unreadable
 from dokimon.core.declarations.subjects import ToolSubject
 from dokimon.core.declarations.walking import walk
@@ -22,8 +21,8 @@ from dokimon.core.text import clean
 
 
 class _Reader(NamedTuple):
-    read: Callable[[Manifest], list[Requirement]]
-    ecosystem: ModuleType
+    function: str
+    ecosystem: Ecosystem
     order: int
 
 
@@ -31,9 +30,9 @@ def _tables() -> tuple[dict[str, list[_Reader]], dict[str, list[tuple[str, _Read
     """Return the readers by exact name, and those of a pattern by its ending, each with the folder it must lie in."""
     exact: dict[str, list[_Reader]] = {}
     endings: dict[str, list[tuple[str, _Reader]]] = {}
-    everything = ((ecosystem, *item) for ecosystem in ECOSYSTEMS for item in ecosystem.READERS.items())
-    for order, (ecosystem, name, read) in enumerate(everything):
-        reader = _Reader(read, ecosystem, order)
+    everything = ((ecosystem, *item) for ecosystem in ECOSYSTEMS for item in ecosystem.readers.items())
+    for order, (ecosystem, name, function) in enumerate(everything):
+        reader = _Reader(function, ecosystem, order)
         if "*" in name:
             folder, _, pattern = name.rpartition("/")
             endings.setdefault(pattern.removeprefix("*"), []).append((folder, reader))
@@ -94,7 +93,7 @@ def _files(checkout: Checkout) -> Iterator[_File]:
 
 def _opened(file: _File, root: Path) -> Manifest | ManifestFault:
     name = file.location.rpartition("/")[2]
-    if name in file.reader.ecosystem.UNREAD:
+    if name in file.reader.ecosystem.unread:
         return Manifest(
             location=file.location,
             name=clean(file.location[len(str(root)) + 1 :]),
@@ -128,10 +127,10 @@ def _readers_of(folder: str, name: str) -> list[_Reader]:
 
 
 def _read(file: _File, manifest: Manifest | ManifestFault) -> list[Requirement]:
-    speaks_of = file.reader.ecosystem.SPEAKS_OF
+    speaks_of = file.reader.ecosystem.speaks_of
     try:
         if isinstance(manifest, Manifest):
-            return file.reader.read(manifest)
+            return file.reader.ecosystem.reader(file.reader.function)(manifest)
         line, reason = manifest.line, manifest.reason
     except ManifestFault as wrong:
         line, reason = wrong.line, wrong.reason

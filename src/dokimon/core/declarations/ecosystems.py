@@ -1,30 +1,197 @@
-"""The ecosystems whose files are read: a new one is one more module in `readers/` and one more name here."""
+"""The ecosystems whose files are read: a new one is one more module in `readers/` and one more entry here."""
 
 from __future__ import annotations
 
-from types import ModuleType
+from collections.abc import Callable, Mapping
+from importlib import import_module
+from typing import NamedTuple
 
-from dokimon.core.declarations.readers import (
-    advice,
-    dart,
-    dotnet,
-    elixir,
-    embedded,
-    golang,
-    gradle,
-    maven,
-    native,
-    node,
-    php,
-    python,
-    ruby,
-    rust,
-    swift,
-    tool_versions,
+from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.reading.manifest import Manifest
+
+Reader = Callable[[Manifest], list[Requirement]]
+
+
+class Ecosystem(NamedTuple):
+    """The files of one ecosystem: its module in `readers/` (loaded when one of them is met), and who reads which.
+
+    `readers` maps the names of files, or endings such as `*.sln`, to functions of that module. `speaks_of` is the tool
+    whose need stays unknown where a file cannot be read; empty where nothing is missed then. Files in `unread` are not
+    read whole: their reader gets an empty text.
+    """
+
+    module: str
+    speaks_of: str
+    readers: Mapping[str, str]
+    unread: frozenset[str] = frozenset()
+
+    def reader(self, function: str) -> Reader:
+        """Return the function of this name."""
+        found: Reader = getattr(import_module(f"dokimon.core.declarations.readers.{self.module}"), function)
+        return found
+
+
+_NODE_LOCKS = ("package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "bun.lock", "bun.lockb")
+
+ECOSYSTEMS: tuple[Ecosystem, ...] = (
+    Ecosystem(
+        "node",
+        "node",
+        {
+            "package.json": "read_package",
+            ".nvmrc": "read_version_file",
+            ".node-version": "read_version_file",
+            **dict.fromkeys(_NODE_LOCKS, "read_lock"),
+        },
+        unread=frozenset(
+            {"bun.lock", "bun.lockb", "npm-shrinkwrap.json", "package-lock.json", "pnpm-lock.yaml", "yarn.lock"}
+        ),
+    ),
+    Ecosystem(
+        "python",
+        "python",
+        {
+            "pyproject.toml": "read_pyproject",
+            ".python-version": "read_version_file",
+            "setup.cfg": "read_setup_cfg",
+            "setup.py": "read_setup_py",
+            "Pipfile": "read_pipfile",
+            "requirements.txt": "read_presence",
+            "manage.py": "read_presence",
+        },
+        unread=frozenset({"manage.py", "requirements.txt"}),
+    ),
+    Ecosystem(
+        "php",
+        "php",
+        {
+            "composer.json": "read_composer",
+            ".php-version": "read_version_file",
+        },
+    ),
+    Ecosystem(
+        "maven",
+        "java",
+        {
+            "pom.xml": "read_pom",
+            "maven-wrapper.properties": "read_wrapper",
+            ".java-version": "read_version_file",
+        },
+    ),
+    Ecosystem(
+        "gradle",
+        "java",
+        {
+            "build.gradle": "read_build",
+            "build.gradle.kts": "read_build",
+            "gradle-wrapper.properties": "read_wrapper",
+            "gradle.properties": "read_properties",
+            "local.properties": "read_local",
+        },
+    ),
+    Ecosystem(
+        "dotnet",
+        "dotnet",
+        {
+            "global.json": "read_global",
+            "*.csproj": "read_project",
+            "*.fsproj": "read_project",
+            "*.vbproj": "read_project",
+            "Directory.Build.props": "read_project",
+            "dotnet-tools.json": "read_tools",
+            "*.sln": "read_solution",
+        },
+    ),
+    Ecosystem(
+        "native",
+        "cmake",
+        {
+            "CMakeLists.txt": "read_cmake",
+            "CMakePresets.json": "read_presets",
+            "meson.build": "read_meson",
+            "conanfile.txt": "read_conan",
+            "conanfile.py": "read_conan",
+            "vcpkg.json": "read_vcpkg",
+        },
+    ),
+    Ecosystem(
+        "embedded",
+        "esp-idf",
+        {
+            "idf_component.yml": "read_component",
+            "sdkconfig": "read_sdkconfig",
+            "sdkconfig.defaults": "read_sdkconfig",
+            "platformio.ini": "read_platformio",
+        },
+    ),
+    Ecosystem(
+        "rust",
+        "rustc",
+        {
+            "Cargo.toml": "read_cargo",
+            "rust-toolchain.toml": "read_toolchain",
+            "rust-toolchain": "read_toolchain",
+        },
+    ),
+    Ecosystem(
+        "golang",
+        "go",
+        {
+            "go.mod": "read_mod",
+            "go.work": "read_mod",
+        },
+    ),
+    Ecosystem(
+        "ruby",
+        "ruby",
+        {
+            "Gemfile": "read_gemfile",
+            "Gemfile.lock": "read_lock",
+            "*.gemspec": "read_gemspec",
+            ".ruby-version": "read_version_file",
+        },
+    ),
+    Ecosystem(
+        "swift",
+        "swift",
+        {
+            "Package.swift": "read_package",
+            ".swift-version": "read_version_file",
+        },
+    ),
+    Ecosystem(
+        "elixir",
+        "elixir",
+        {
+            "mix.exs": "read_mix",
+        },
+    ),
+    Ecosystem(
+        "dart",
+        "dart",
+        {
+            "pubspec.yaml": "read_pubspec",
+        },
+    ),
+    Ecosystem(
+        "tool_versions",
+        "",
+        {
+            ".tool-versions": "read_tool_versions",
+        },
+    ),
+    Ecosystem(
+        "advice",
+        "",
+        {
+            ".github/workflows/*.yml": "read_workflow",
+            ".github/workflows/*.yaml": "read_workflow",
+            ".gitlab-ci.yml": "read_gitlab",
+            "Dockerfile": "read_dockerfile",
+            "Containerfile": "read_dockerfile",
+            "*.dockerfile": "read_dockerfile",
+            "README.md": "read_readme",
+        },
+    ),
 )
-
-ECOSYSTEMS: tuple[ModuleType, ...] = (
-    node, python, php, maven, gradle, dotnet, native, embedded, rust, golang, ruby, swift, elixir, dart,
-    tool_versions, advice,
-)  # fmt: skip
-"""Each has `READERS` (file names, or endings such as `*.sln`, and what reads them), `SPEAKS_OF` and `UNREAD`."""
+"""In the order in which the files of one folder are read."""

@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
 from typing import Any, BinaryIO
 
+from dokimon.core.patterns import SECONDS
 from dokimon.core.text import as_shown, clean, without_sequences
 
 _FIRST_BYTES = 64 * 1024
@@ -31,9 +32,6 @@ _LONGEST_LINE = 4096
 
 _WARNINGS_IN_BYTES = 4 * 1024 * 1024
 """Warnings are counted in so much of the output: whoever prints more has said enough."""
-
-_PATTERN_SECONDS = 2.0
-"""A pattern that takes longer for one piece of output backtracks without end."""
 
 _TELL_EVERY = 0.04
 """Seconds between two lines that a listener hears of, where there are many."""
@@ -113,7 +111,7 @@ class Output:
         if self._wanted is None or self.found is not None:
             return
         try:
-            match = self._wanted.search(piece, timeout=_PATTERN_SECONDS)
+            match = self._wanted.search(piece, timeout=SECONDS)
         except TimeoutError:
             self._wanted, self.gave_up = None, True
             return

@@ -7,7 +7,7 @@ from typing import Any
 
 from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.measures import bytes_of, name_and_versions, seconds
-from dokimon.core.patterns import PatternFault, compiled_pattern
+from dokimon.core.patterns import PatternFault, check_pattern
 from dokimon.core.reading.json_places import Keys
 from dokimon.core.settings.model import NeedTable, RunTable, ToolTable
 from dokimon.core.settings.tables import TableReader, did_you_mean
@@ -152,7 +152,7 @@ def _check_pattern(pattern: str | None, keys: Keys, reader: TableReader) -> None
     if pattern is None:
         return
     try:
-        compiled_pattern(pattern)
+        check_pattern(pattern)
     except PatternFault as wrong:
         reader.problem(keys, wrong.reason)
 

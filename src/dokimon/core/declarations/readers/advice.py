@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from dokimon.core.declarations.requirement import Requirement, requirement
 from dokimon.core.reading.manifest import Manifest
@@ -128,19 +128,3 @@ def read_readme(manifest: Manifest) -> list[Requirement]:
         why = "the README asks for it"
         found.setdefault(tool, requirement(tool, wanted, "plain", manifest.source(line), strength="advised", why=why))
     return list(found.values())
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    ".github/workflows/*.yml": read_workflow,
-    ".github/workflows/*.yaml": read_workflow,
-    ".gitlab-ci.yml": read_gitlab,
-    "Dockerfile": read_dockerfile,
-    "Containerfile": read_dockerfile,
-    "*.dockerfile": read_dockerfile,
-    "README.md": read_readme,
-}
-
-SPEAKS_OF = ""
-"""A broken file of these hides no need: what it would have advised is not missed."""
-
-UNREAD: frozenset[str] = frozenset()

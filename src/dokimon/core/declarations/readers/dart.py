@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.yaml import as_yaml
@@ -25,9 +23,3 @@ def read_pubspec(manifest: Manifest) -> list[Requirement]:
     if not any(each.tool == "flutter" for each in found) and root.get("dependencies", "flutter"):
         found.append(any_version("flutter", manifest.source(1), "the project depends on Flutter"))
     return found or [any_version("dart", manifest.source(1), "a pubspec.yaml is Dart's")]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {"pubspec.yaml": read_pubspec}
-
-SPEAKS_OF = "dart"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import (
     Requirement,
@@ -106,17 +105,3 @@ def read_solution(manifest: Manifest) -> list[Requirement]:
                 unreadable("dotnet", manifest.source(line), f"the solution names {match[1]}, which is not there")
             )
     return found
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "global.json": read_global,
-    "*.csproj": read_project,
-    "*.fsproj": read_project,
-    "*.vbproj": read_project,
-    "Directory.Build.props": read_project,
-    "dotnet-tools.json": read_tools,
-    "*.sln": read_solution,
-}
-
-SPEAKS_OF = "dotnet"
-UNREAD: frozenset[str] = frozenset()

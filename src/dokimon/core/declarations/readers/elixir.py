@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches
@@ -14,9 +12,3 @@ def read_mix(manifest: Manifest) -> list[Requirement]:
     for match, line in matches(manifest, r"\belixir:\s*\"([^\"]+)\""):
         return [requirement("elixir", match[1], "elixir", manifest.source(line))]
     return [any_version("elixir", manifest.source(1), "a mix.exs is Elixir's")]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {"mix.exs": read_mix}
-
-SPEAKS_OF = "elixir"
-UNREAD: frozenset[str] = frozenset()

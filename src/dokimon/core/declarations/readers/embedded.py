@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import Requirement, any_version, fact, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest, ManifestFault
@@ -63,14 +62,3 @@ def read_platformio(manifest: Manifest) -> list[Requirement]:
         else:
             found.append(any_version("platformio", source, component=f"platform {name}"))
     return found
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "idf_component.yml": read_component,
-    "sdkconfig": read_sdkconfig,
-    "sdkconfig.defaults": read_sdkconfig,
-    "platformio.ini": read_platformio,
-}
-
-SPEAKS_OF = "esp-idf"
-UNREAD: frozenset[str] = frozenset()

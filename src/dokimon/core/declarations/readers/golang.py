@@ -2,8 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
-
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, requirement
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches
@@ -19,9 +17,3 @@ def read_mod(manifest: Manifest) -> list[Requirement]:
     if not found:
         found.append(any_version("go", manifest.source(1), f"a {manifest.path.name} is Go's"))
     return found
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {"go.mod": read_mod, "go.work": read_mod}
-
-SPEAKS_OF = "go"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import (
     Requirement,
@@ -101,15 +100,3 @@ def read_local(manifest: Manifest) -> list[Requirement]:
     if not home:
         return []
     return [path_need(home, manifest.source(line), "the Android SDK")]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "build.gradle": read_build,
-    "build.gradle.kts": read_build,
-    "gradle-wrapper.properties": read_wrapper,
-    "gradle.properties": read_properties,
-    "local.properties": read_local,
-}
-
-SPEAKS_OF = "java"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable, Iterator
+from collections.abc import Iterator
 
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
@@ -135,13 +135,3 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     if not found:
         return [unreadable("java", manifest.source(line), f"{wanted!r} is not a version of Java")]
     return [requirement("java", found[1].partition("+")[0], "plain", manifest.source(line))]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "pom.xml": read_pom,
-    "maven-wrapper.properties": read_wrapper,
-    ".java-version": read_version_file,
-}
-
-SPEAKS_OF = "java"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import (
     Requirement,
@@ -122,16 +121,3 @@ def read_vcpkg(manifest: Manifest) -> list[Requirement]:
             wanted = f">={least.partition('#')[0]}"
             found.append(brought(requirement("library", wanted, "plain", source, component=entry["name"])))
     return found
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "CMakeLists.txt": read_cmake,
-    "CMakePresets.json": read_presets,
-    "meson.build": read_meson,
-    "conanfile.txt": read_conan,
-    "conanfile.py": read_conan,
-    "vcpkg.json": read_vcpkg,
-}
-
-SPEAKS_OF = "cmake"
-UNREAD: frozenset[str] = frozenset()

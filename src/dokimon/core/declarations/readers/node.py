@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.requirement import (
@@ -211,17 +210,3 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
             source = Source(manifest.name, head.count("\n", 0, found.start()) + 1, found[0].strip())
             return [requirement(tool, wanted, "plain", source, why=f"it reads {form}")]
     return [any_version(tool, Source(manifest.name, 1, ""), f"{tool} wrote {manifest.path.name}")]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "package.json": read_package,
-    ".nvmrc": read_version_file,
-    ".node-version": read_version_file,
-    **dict.fromkeys(LOCK_FILES, read_lock),
-}
-
-SPEAKS_OF = "node"
-"""The tool whose need stays unknown when one of these files cannot be read."""
-
-UNREAD = frozenset(LOCK_FILES)
-"""Files that are not read whole."""

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, fact, requirement, unreadable
@@ -66,12 +65,3 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.php-version`: a version, or the beginning of one."""
     wanted, line = version_line(manifest)
     return [requirement("php", wanted.removeprefix("php-"), "plain", manifest.source(line))]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "composer.json": read_composer,
-    ".php-version": read_version_file,
-}
-
-SPEAKS_OF = "php"
-UNREAD: frozenset[str] = frozenset()

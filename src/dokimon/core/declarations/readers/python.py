@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
@@ -142,17 +141,3 @@ def read_pipfile(manifest: Manifest) -> list[Requirement]:
 def read_presence(manifest: Manifest) -> list[Requirement]:
     """The file is only of use to Python."""
     return [any_version("python", Source(manifest.name, 1, ""), f"{manifest.path.name} is Python's")]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "pyproject.toml": read_pyproject,
-    ".python-version": read_version_file,
-    "setup.cfg": read_setup_cfg,
-    "setup.py": read_setup_py,
-    "Pipfile": read_pipfile,
-    "requirements.txt": read_presence,
-    "manage.py": read_presence,
-}
-
-SPEAKS_OF = "python"
-UNREAD = frozenset({"requirements.txt", "manage.py"})

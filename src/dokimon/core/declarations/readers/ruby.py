@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest
@@ -56,14 +55,3 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     if not found:
         return [unreadable("ruby", manifest.source(line), f"{wanted!r} is not a version of CRuby such as 3.3.1")]
     return [requirement("ruby", found[1], "plain", manifest.source(line))]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "Gemfile": read_gemfile,
-    "Gemfile.lock": read_lock,
-    "*.gemspec": read_gemspec,
-    ".ruby-version": read_version_file,
-}
-
-SPEAKS_OF = "ruby"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
@@ -91,13 +90,3 @@ def _channel(manifest: Manifest, channel: str, line: int) -> Requirement:
     if re.match(r"(stable|beta|nightly)(?=$|-)", channel):
         return any_version("rustc", source, f"the toolchain file picks {channel}")
     return unreadable("rustc", source, f"{channel!r} is not a channel such as stable or 1.70")
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "Cargo.toml": read_cargo,
-    "rust-toolchain.toml": read_toolchain,
-    "rust-toolchain": read_toolchain,
-}
-
-SPEAKS_OF = "rustc"
-UNREAD: frozenset[str] = frozenset()

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import Requirement, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest
@@ -30,12 +29,3 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.swift-version`: a version, or the beginning of one."""
     wanted, line = version_line(manifest)
     return [requirement("swift", wanted, "plain", manifest.source(line))]
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {
-    "Package.swift": read_package,
-    ".swift-version": read_version_file,
-}
-
-SPEAKS_OF = "swift"
-UNREAD: frozenset[str] = frozenset()

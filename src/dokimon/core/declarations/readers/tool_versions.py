@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Callable
 
 from dokimon.core.declarations.requirement import Requirement, requirement
 from dokimon.core.reading.manifest import Manifest
@@ -22,9 +21,3 @@ def read_tool_versions(manifest: Manifest) -> list[Requirement]:
             plain = re.match(r"\d+(\.\d+)*", version)
             found.append(requirement(tool, plain[0] if plain else version, "plain", manifest.source(line)))
     return found
-
-
-READERS: dict[str, Callable[[Manifest], list[Requirement]]] = {".tool-versions": read_tool_versions}
-
-SPEAKS_OF = ""
-UNREAD: frozenset[str] = frozenset()
