@@ -196,6 +196,14 @@ def wait_for(mark: Path, seconds: float = 60) -> None:
         time.sleep(0.02)
 
 
+@pytest.fixture(params=["linux", "portable"] if sys.platform == "linux" else ["portable"])
+def back_end(request: pytest.FixtureRequest, world: World, monkeypatch: pytest.MonkeyPatch) -> str:
+    """Each back end for processes in turn: a test that uses this runs with all that this system has."""
+    monkeypatch.setenv("DOKIMON_PROCESSES", request.param)  # for what is called without the program
+    world.environment["DOKIMON_PROCESSES"] = request.param
+    return str(request.param)
+
+
 @pytest.fixture
 def free_port() -> int:
     """A port that is free at this moment."""

@@ -13,6 +13,9 @@ import pytest
 from conftest import STANDINS, World
 
 
+pytestmark = pytest.mark.usefixtures("back_end")
+
+
 def settings(behaviour: str, port: int, more: str = "", name: str = "quay") -> str:
     command = f"{sys.executable} -S {STANDINS / 'odd.py'} {behaviour} {port}"
     return f'[[run]]\nname = "{name}"\ncommand = "{command}"\n{more}\n'

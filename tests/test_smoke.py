@@ -84,6 +84,7 @@ def test_the_script_that_is_no_script_is_named(world: World) -> None:
     assert drawn.status == 1 and "script /app.js" in drawn.out and "a page, not a script" in drawn.out
 
 
+@pytest.mark.usefixtures("back_end")
 def test_a_stranger_on_the_usual_port_proves_nothing(world: World, free_port: int) -> None:
     """The stranger answers 200 there; the project moves on to another port, where it says that it is broken."""
     stranger = subprocess.Popen(
@@ -109,6 +110,7 @@ def test_a_stranger_on_the_usual_port_proves_nothing(world: World, free_port: in
         stranger.communicate()
 
 
+@pytest.mark.usefixtures("back_end")
 @pytest.mark.parametrize("behaviour, by", [("", "SIGTERM"), ("stubborn", "SIGKILL")])
 def test_a_wrapper_in_a_session_of_its_own_leaves_nothing_running(world: World, behaviour: str, by: str) -> None:
     """The package manager is a wrapper: it goes, and the server behind it, in a session of its own, must go too."""
@@ -123,6 +125,7 @@ def test_a_wrapper_in_a_session_of_its_own_leaves_nothing_running(world: World, 
     assert not processes_of(world)
 
 
+@pytest.mark.usefixtures("back_end")
 def test_a_server_that_turns_itself_into_a_daemon_is_found_and_ended(world: World, free_port: int) -> None:
     world.server("daemon", port=free_port)
     status, run = world.run_of()
@@ -281,6 +284,7 @@ def test_a_qr_code_has_every_module_of_the_code() -> None:
     assert light[: len(wanted)] == wanted
 
 
+@pytest.mark.usefixtures("back_end")
 @pytest.mark.parametrize("number", [signal.SIGINT, signal.SIGTERM, signal.SIGHUP])
 def test_an_interruption_stops_everything_and_still_reports(world: World, number: signal.Signals) -> None:
     world.write(
@@ -295,7 +299,7 @@ def test_an_interruption_stops_everything_and_still_reports(world: World, number
     assert not processes_of(world)
 
 
-@pytest.mark.skipif(not sys.platform.startswith("linux"), reason="needs Linux's subreapers")
+@pytest.mark.usefixtures("back_end")
 @pytest.mark.parametrize("moment", [0.05, 0.6])
 def test_nothing_outlives_dokimon_when_it_is_killed(world: World, moment: float) -> None:
     world.server("stubborn")
@@ -410,6 +414,7 @@ def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
     assert failed.verdict == "failed" and "could not be started: no-such-program-here: No such file" in failed.reason
 
 
+@pytest.mark.usefixtures("back_end")
 def test_two_at_once_do_not_disturb_each_other(world: World) -> None:
     world.server()
     both = [world.start("smoke", "--format", "json") for _ in range(2)]

@@ -10,6 +10,8 @@ import typer
 from dokimon.cli.options import FolderArgument, Format, NoColorOption, OutputOption, QuietOption, VerboseOption
 
 if TYPE_CHECKING:
+    from rich.console import Console
+
     from dokimon.core.report.model import Report
 
 EXAMPLE = "Example: dokimon needs --format markdown"
@@ -46,10 +48,10 @@ def needs(
     if check_readme:
         raise typer.Exit(_check_readme(report))
 
-    def draw(console: object) -> None:
+    def draw(console: Console) -> None:
         from dokimon.cli.screen.needs import draw_needs
 
-        draw_needs(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+        draw_needs(console, report, quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw)
     raise typer.Exit(exit_status(report, strict=False))

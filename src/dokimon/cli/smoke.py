@@ -24,6 +24,8 @@ from dokimon.cli.options import (
 if TYPE_CHECKING:
     import threading
 
+    from rich.console import Console
+
     from dokimon.cli.progress import Progress
     from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.processes.tree import Tree
@@ -94,14 +96,14 @@ def smoke(
     except PlanFault as fault:
         refuse(str(fault))
 
-    def draw(console: object) -> None:
+    def draw(console: Console) -> None:
         from dokimon.cli.screen.plan import draw_plan
         from dokimon.cli.screen.smoke import draw_smoke
 
         if show_plan:
-            draw_plan(console, report)  # type: ignore[arg-type]
+            draw_plan(console, report)
         else:
-            draw_smoke(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+            draw_smoke(console, report, quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw)
     raise typer.Exit(0 if show_plan else exit_status(report, strict))

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import Annotated
+from typing import TYPE_CHECKING, Annotated
 
 import typer
 
@@ -17,6 +17,9 @@ from dokimon.cli.options import (
     QuietOption,
     VerboseOption,
 )
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 EXAMPLE = "Example: dokimon tools node python"
 
@@ -58,10 +61,10 @@ def tools(
             with_parts = bool(names) or verbose
             report = job.tools_report(here, names or known, os.environ, with_parts=with_parts, fresh=fresh)
 
-    def draw(console: object) -> None:
+    def draw(console: Console) -> None:
         from dokimon.cli.screen.tools import draw_tools
 
-        draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+        draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
+from typing import TYPE_CHECKING
 
 import typer
 
@@ -18,6 +19,9 @@ from dokimon.cli.options import (
     StrictOption,
     VerboseOption,
 )
+
+if TYPE_CHECKING:
+    from rich.console import Console
 
 EXAMPLE = "Example: dokimon verify --format json --output report.json"
 
@@ -51,10 +55,10 @@ def verify(
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick)
     report = job.verify_report(verified, strict)
 
-    def draw(console: object) -> None:
+    def draw(console: Console) -> None:
         from dokimon.cli.screen.verify import draw_verify
 
-        draw_verify(console, report, quiet=quiet, verbose=verbose)  # type: ignore[arg-type]
+        draw_verify(console, report, quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw)
     raise typer.Exit(exit_status(report, strict))

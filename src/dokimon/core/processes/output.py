@@ -15,7 +15,7 @@ import time
 from collections import deque
 from collections.abc import Callable, Iterable, Mapping
 from pathlib import Path
-from typing import Any, BinaryIO
+from typing import IO, Any
 
 from dokimon.core.patterns import SECONDS
 from dokimon.core.text import as_shown, clean, without_sequences
@@ -91,7 +91,7 @@ class Output:
         self.count = 0
         self.warnings = 0
         self.log = log
-        self._file: BinaryIO | None = None
+        self._file: IO[bytes] | None = None
         if log is not None:
             try:
                 log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
@@ -118,7 +118,7 @@ class Output:
         if match:
             self.found = _shown(match[0])
 
-    def follow(self, stream: BinaryIO, *, is_error: bool = False) -> None:
+    def follow(self, stream: IO[bytes], *, is_error: bool = False) -> None:
         """Read `stream` to its end in the background; `is_error` where it is the one for errors."""
         thread = threading.Thread(target=self._read, args=(stream, is_error), daemon=True)
         self._threads.append(thread)
@@ -195,7 +195,7 @@ class Output:
                 self._file.close()
                 self._file = None
 
-    def _read(self, stream: BinaryIO, is_error: bool) -> None:
+    def _read(self, stream: IO[bytes], is_error: bool) -> None:
         left = b""
         number = stream.fileno()
         _widen(number)

@@ -13,19 +13,33 @@ Address = tuple[str, int]
 """An IP address and a port."""
 
 
+MARK = "DOKIMON_TREE"
+"""The variable in which each process of a tree carries the ids of the wardens above it, separated by spaces."""
+
+
 def below(pid: int) -> list[int]:
-    """Return the living processes below `pid`, itself not among them, in ascending order."""
+    """Return the living processes below `pid`, itself not among them, in ascending order.
+
+    A process whose parent has ended is below nothing any more; those that carry the mark of `pid` still count.
+    """
     try:
-        children = psutil.Process(pid).children(recursive=True)
+        found = {each.pid for each in psutil.Process(pid).children(recursive=True) if _lives(each)}
     except psutil.Error:
-        return []
-    return sorted(each.pid for each in children if _lives(each))
+        found = set()
+    return sorted(found | {each.pid for each in psutil.process_iter() if _is_marked(each, str(pid)) and _lives(each)})
 
 
 def _lives(process: psutil.Process) -> bool:
     try:
         return process.status() != psutil.STATUS_ZOMBIE
     except psutil.Error:
+        return False
+
+
+def _is_marked(process: psutil.Process, warden: str) -> bool:
+    try:
+        return warden in process.environ().get(MARK, "").split()
+    except (psutil.Error, OSError):  # another user's, or one that just ended
         return False
 
 

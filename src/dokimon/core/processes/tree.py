@@ -11,7 +11,7 @@ import threading
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import BinaryIO
+from typing import IO
 
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
@@ -62,11 +62,12 @@ class Tree:
         control_end, control = os.pipe()
         status, status_end = os.pipe()
         streams = _Streams(terminal, keyboard)
+        owns, isolated = ("tree", ["-I", "-S"]) if reaps_orphans() else ("marks", ["-I"])
         try:
             warden = subprocess.Popen(
                 [
-                    sys.executable, "-I", "-S", str(_WARDEN), str(control_end), str(status_end),
-                    "terminal" if terminal else "pipes", "tree" if reaps_orphans() else "group", *command,
+                    sys.executable, *isolated, str(_WARDEN), str(control_end), str(status_end),
+                    "terminal" if terminal else "pipes", owns, *command,
                 ],
                 cwd=folder,
                 env={**environment, **({"TERM": "xterm-256color"} if terminal else {})},
@@ -120,7 +121,7 @@ class Tree:
         """Wait until no process of the tree is left, at most `seconds`; return whether none is."""
         if reaps_orphans():
             return self._empty.wait(seconds)
-        # The warden cannot see what left it, so that only looking tells.
+        # The warden is not told when what left it ends: look again and again.
         deadline = time.monotonic() + seconds
         while self.processes():
             if time.monotonic() >= deadline:
@@ -198,12 +199,12 @@ class _Streams:
             os.close(self._master)
             self._master = None
 
-    def read_from(self, warden: subprocess.Popen[bytes]) -> list[BinaryIO]:
+    def read_from(self, warden: subprocess.Popen[bytes]) -> list[IO[bytes]]:
         """Return the streams to read the output from."""
         if self._master is not None:
             return [os.fdopen(os.dup(self._master), "rb")]
         assert warden.stdout is not None and warden.stderr is not None
-        return [warden.stdout, warden.stderr]  # type: ignore[list-item]
+        return [warden.stdout, warden.stderr]
 
     def keyboard(self, warden: subprocess.Popen[bytes]) -> int | None:
         """Return what keys are written to, or None where nobody listens."""

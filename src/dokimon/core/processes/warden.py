@@ -8,9 +8,11 @@ way, the warden kills what is left and ends.
 
 OWNS says what it can hold together. With `tree` (Linux) every process whose parent ends becomes the warden's child
 (prctl(2), PR_SET_CHILD_SUBREAPER), also one that made a session of its own or turned itself into a daemon: the whole
-tree stays below the warden. With `group` that is the command's process group, and what left the group escapes.
+tree stays below the warden. With `marks` (other systems) every process of the tree carries a variable by which it is
+found again (`table_portable.MARK`); only one that clears its environment and leaves its parent escapes.
 
-It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it.
+It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it. `marks`
+needs psutil, and is therefore started without `-S`.
 """
 
 import contextlib
@@ -60,6 +62,8 @@ def _start(command: list[str], *, terminal: bool, owns_tree: bool) -> int:
         signal.pthread_sigmask(signal.SIG_SETMASK, [])
         if owns_tree:
             _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
+        else:
+            os.environ["DOKIMON_TREE"] = f"{os.environ.get('DOKIMON_TREE', '')} {os.getppid()}".strip()
         os.execvp(command[0], command)
     except OSError as wrong:
         os.write(failure_end, str(wrong.errno).encode())
@@ -88,6 +92,12 @@ def _say(pipe: int, line: str) -> None:
         os.write(pipe, line.encode() + b"\n")
 
 
+def _below_or_marked() -> list[int]:
+    from dokimon.core.processes.table_portable import below
+
+    return below(os.getpid())
+
+
 def _descendants() -> list[int]:
     """Return the process ids below this one, from /proc (proc(5): the fourth field of `stat` is the parent)."""
     children: dict[int, list[int]] = {}
@@ -108,16 +118,14 @@ def _descendants() -> list[int]:
 
 
 def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> None:
-    """Kill until no child is left: what forks meanwhile is caught on the next round."""
+    """Kill until nothing of the tree is left: what forks meanwhile is caught on the next round."""
     while True:
-        if owns_tree:
-            for pid in _descendants():
-                with contextlib.suppress(OSError):
-                    os.kill(pid, signal.SIGKILL)
-        else:
+        left = _descendants() if owns_tree else _below_or_marked()
+        for pid in left:
             with contextlib.suppress(OSError):
-                os.killpg(watched, signal.SIGKILL)
-        if not _reap(watched, status_pipe):
+                os.kill(pid, signal.SIGKILL)
+        has_children = _reap(watched, status_pipe)
+        if not has_children and (owns_tree or not left):
             return
         select.select([], [], [], 0.01)
 

@@ -28,7 +28,7 @@ def _compare(left: Segments, right: Segments) -> int:
             continue
         if isinstance(mine, str) != isinstance(theirs, str):
             return -1 if isinstance(mine, str) else 1
-        return -1 if mine < theirs else 1  # type: ignore[operator]
+        return -1 if mine < theirs else 1  # type: ignore[operator]  # both are of one type, as the line above made sure
     return 0
 
 
