@@ -12,7 +12,6 @@ import pytest
 
 from conftest import STANDINS, World
 
-
 pytestmark = pytest.mark.usefixtures("back_end")
 
 

@@ -118,7 +118,9 @@ def _already_here(need: Requirement, machine: Machine) -> list[Remedy]:
         return _barred(need, machine)
     if copy.other_name:
         return [Remedy(say=f"{copy.path} ({copy.version}) would do: call it by that name")]
-    line = put_first([str(Path(copy.program).parent)], shell_in_use(machine.environment))
+    line = put_first(
+        [str(Path(copy.program).parent)], shell_in_use(machine.environment), machine.environment.get("HOME", "")
+    )
     spoiled = spoils(copy, machine.installations, machine.needed)
     mind = f"; note that the {spoiled[0]} beside it would not do" if spoiled else ""
     manager = _manager_of(copy, machine)

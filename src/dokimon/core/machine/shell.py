@@ -16,11 +16,21 @@ def shell_in_use(environment: Mapping[str, str]) -> str:
     return "powershell" if name in ("pwsh", "powershell") or (not name and "PSModulePath" in environment) else "posix"
 
 
-def put_first(folders: Sequence[str], shell: str) -> str:
-    """Return the line that puts `folders`, in their order, before all others on PATH."""
-    if shell == "fish":
-        return f"set -gx PATH {' '.join(shlex.quote(folder) for folder in folders)} $PATH"
+def put_first(folders: Sequence[str], shell: str, home: str = "") -> str:
+    """Return the line that puts `folders`, in their order, before all others on PATH.
+
+    Folders below `home` are written by the shell's variable HOME (not for PowerShell): shorter, and fit to be shown.
+    """
     if shell == "powershell":
         joined = os.pathsep.join(folders).replace("'", "''")
         return f"$env:PATH = '{joined}{os.pathsep}' + $env:PATH"
-    return f'export PATH={os.pathsep.join(shlex.quote(folder) for folder in folders)}{os.pathsep}"$PATH"'
+    words = [_word(folder, home) for folder in folders]
+    if shell == "fish":
+        return f"set -gx PATH {' '.join(words)} $PATH"
+    return f'export PATH={os.pathsep.join(words)}{os.pathsep}"$PATH"'
+
+
+def _word(folder: str, home: str) -> str:
+    if home and folder.startswith(f"{home}/"):
+        return '"$HOME"' + shlex.quote(folder[len(home) :])
+    return shlex.quote(folder)

@@ -40,7 +40,7 @@ def looks(environment: Mapping[str, str], root: Path, catalogue: Catalogue) -> d
         for folder in [*homes, *places.usual]:
             path = Path(folder) / name
             if name and is_program(path) and not places.in_checkout(path):
-                line = put_first([folder], shell_in_use(environment))
+                line = put_first([folder], shell_in_use(environment), environment.get("HOME", ""))
                 return [Remedy(f"{path} is there, but its folder is not on PATH; put it first", line)]
         return []
 
