@@ -56,7 +56,8 @@ def report_in(text: str) -> dict[str, Any]:
 BASICS = (
     "awk", "basename", "bash", "cat", "chmod", "cp", "cut", "date", "dirname", "env", "false", "find", "git", "grep",
     "head", "id", "kill", "ln", "ls", "mkdir", "mv", "nohup", "printf", "ps", "pwd", "readlink", "rm", "rmdir", "sed",
-    "seq", "setsid", "sh", "sleep", "sort", "stat", "strace", "stty", "tail", "tee", "touch", "tr", "true", "tty", "uname",
+    "seq", "setsid", "sh", "sleep", "sort", "stat", "strace", "stty", "tail", "tee", "touch", "tr", "true", "tty",
+        "uname",
     "wc", "xargs", "yes",
 )  # fmt: skip
 """What stand-ins and shells need of the system: nothing that a catalogue of tools knows, but for git and bash."""
@@ -103,6 +104,12 @@ class World:
         path.write_text(f"#!/bin/sh\n# A stand-in for {name}, made by a test.\n{script}\n")
         path.chmod(0o755)
         return path
+
+    def put_first(self, folder: Path) -> str:
+        """Return the line that a remedy shows to put a folder first on PATH: this world's home is not spelt out."""
+        below_home = folder.is_relative_to(self.home)
+        shown = f'"$HOME"/{folder.relative_to(self.home)}' if below_home else str(folder)
+        return f'export PATH={shown}:"$PATH"'
 
     def write(self, files: dict[str, str | bytes]) -> Path:
         """Write the files of the checkout and return its folder."""

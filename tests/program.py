@@ -131,7 +131,8 @@ def _become(request: dict[str, Any], streams: list[int]) -> None:
         for number, stream in enumerate((nothing, *streams)):
             os.dup2(stream, number)
             os.close(stream)
-        sys.stdin, sys.stdout, sys.stderr = (open(i, mode, encoding="utf-8") for i, mode in enumerate("rww"))  # noqa: SIM115, PTH123
+        opened = (open(i, mode, encoding="utf-8") for i, mode in enumerate("rww"))  # noqa: SIM115, PTH123
+        sys.stdin, sys.stdout, sys.stderr = opened
         os.chdir(request["folder"])
         os.environ.clear()
         os.environ.update(request["environment"])

@@ -94,7 +94,10 @@ def test_a_smoke_check_is_halted_from_another_thread(world: World) -> None:
 
 
 def test_nothing_is_loaded_before_it_is_used() -> None:
-    script = "import sys, dokimon; print([m for m in sys.modules if m.startswith('dokimon.core.') or m in ('msgspec', 'rich')])"
+    script = (
+        "import sys, dokimon; print([m for m in sys.modules if m.startswith('dokimon.core.') or m in ('msgspec', "
+        "'rich')])"
+    )
     printed = subprocess.run([sys.executable, "-c", script], capture_output=True, text=True, check=True).stdout
     assert printed.strip() == "['dokimon.core.version']"
     assert {*dokimon.__all__} <= {*dir(dokimon)}

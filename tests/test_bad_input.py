@@ -131,7 +131,8 @@ def test_files_that_are_no_plain_files_are_told(tmp_path: Path) -> None:
 def test_the_walk_keeps_to_what_people_wrote(tmp_path: Path) -> None:
     kept = ["a.json", ".github/workflows/ci.yml", "parts/b/a.json", "parts/a/a.json"]
     skipped = [
-        "node_modules/x/a.json", ".hidden/a.json", "env/pyvenv.cfg", "env/a.json", "sub/.git/x", "sub/a.json", "target/a.json",
+        "node_modules/x/a.json", ".hidden/a.json", "env/pyvenv.cfg", "env/a.json", "sub/.git/x", "sub/a.json",
+            "target/a.json",
         "parts/vendor/a.json", "parts/b/other.txt",
     ]  # fmt: skip
     for name in [*kept, *skipped]:

@@ -68,7 +68,8 @@ def test_what_a_script_says_is_never_kept(world: World, tmp_path: Path) -> None:
 
 @pytest.mark.parametrize(
     "content",
-    [b"", b"\0\xff\xfe", b"{}", b"[1, 2]", b'{"written_by": "another", "answers": {}}', b'{"written_by": "0.1.0", "answers": {"x": 1}}', b"{" * 100_000],
+    [b"", b"\0\xff\xfe", b"{}", b"[1, 2]", b'{"written_by": "another", "answers": {}}',
+        b'{"written_by": "0.1.0", "answers": {"x": 1}}', b"{" * 100_000],
 )  # fmt: skip
 def test_a_damaged_or_foreign_cache_is_made_anew(world: World, tmp_path: Path, program: Path, content: bytes) -> None:
     cache = tmp_path / "cache"

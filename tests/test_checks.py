@@ -36,12 +36,16 @@ from dokimon.core.processes.output import Output
 from dokimon.core.report.model import Check
 
 ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
-    "/page": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/s.js></script><script src=/s.js></script><link rel=stylesheet href=t.css><link rel='alternate stylesheet' href=no.css><script src='https://elsewhere.invalid/x.js'></script><script type='text/template' src=/no></script><script src='data:,x'></script>"),
+    "/page": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/s.js></script><script "
+        b"src=/s.js></script><link rel=stylesheet href=t.css><link rel='alternate stylesheet' href=no.css><script "
+            b"src='https://elsewhere.invalid/x.js'></script><script type='text/template' src=/no></script><script "
+                b"src='data:,x'></script>"),
     "/base": (200, {"Content-Type": "text/html"}, b"<base href=/deep/><title>a</title><script src=s.js></script>"),
     "/deep/s.js": (200, {"Content-Type": "application/javascript; charset=utf-8"}, b"1"),
     "/s.js": (200, {"Content-Type": "text/javascript"}, b"1"),
     "/t.css": (200, {"Content-Type": "text/css"}, b"p {}"),
-    "/wrong": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/plain.js></script><script src=/gone.js></script><link rel=stylesheet href=/s.js>"),
+    "/wrong": (200, {"Content-Type": "text/html"}, b"<title>a</title><script src=/plain.js></script><script "
+        b"src=/gone.js></script><link rel=stylesheet href=/s.js>"),
     "/plain.js": (200, {"Content-Type": "text/plain"}, b"1"),
     "/empty": (200, {"Content-Type": "text/html"}, b""),
     "/json": (200, {"Content-Type": "application/json"}, b'{"to": "Heron Quay"}'),
@@ -54,7 +58,10 @@ ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
     "/bomb": (200, {"Content-Type": "text/plain", "Content-Encoding": "gzip"}, gzip.compress(b"0" * 50_000_000)),
     "/lies": (200, {"Content-Encoding": "gzip"}, b"not packed"),
     "/short": (200, {"Content-Length": "40"}, b"four"),
-    "/many": (200, {"Content-Type": "text/html"}, b"".join(b"<script src=/%d.js></script>" % number for number in range(10_000))),
+    "/many": (
+        200, {"Content-Type": "text/html"},
+        b"".join(b"<script src=/%d.js></script>" % number for number in range(10_000)),
+    ),
     "/latin": (200, {"Content-Type": "text/html"}, b"<title>caf\xe9</title><p>x"),
     "/nested": (200, {"Content-Type": "text/html"}, b"<div>" * 3000 + b"deep"),
 }  # fmt: skip
@@ -128,10 +135,12 @@ def looked(*wanted: CheckSpec, root: Path = Path("/"), **more: Any) -> tuple[Che
 @pytest.mark.parametrize(
     "path, verdicts, says",
     [
-        ("/page", "passed passed passed", "2 of 2 load (1 script, 1 style); 1 lie elsewhere and were not fetched"),
+        ("/page", "passed passed passed", "2 of 2 load (1 script, 1 style); 1 are on other hosts and were not fetched"),
         ("/base", "passed passed passed", "1 of 1 load"),
-        ("/wrong", "passed passed failed failed failed failed", "served as text/plain, which browsers refuse as a script"),
-        ("/wrong", "passed passed failed failed failed failed", "served as text/javascript, which browsers refuse as a style"),
+        ("/wrong", "passed passed failed failed failed failed",
+            "served as text/plain, which browsers refuse as a script"),
+        ("/wrong", "passed passed failed failed failed failed",
+            "served as text/javascript, which browsers refuse as a style"),
         ("/wrong", "passed passed failed failed failed failed", "status 404"),
         ("/empty", "unsure unsure", "it answers, but with nothing"),
         ("/json", "passed", "200, application/json, 20 bytes"),
@@ -167,8 +176,10 @@ def test_time_and_size_are_bounded(origin: str, monkeypatch: pytest.MonkeyPatch)
 @pytest.mark.parametrize(
     "address, path",
     [
-        ("x.js", "/a/x.js"), ("/x.js?v=1", "/x.js?v=1"), ("http://localhost:80/y", None), ("http://localhost:5000/y", "/y"),
-        ("//127.0.0.1:5000/y", "/y"), ("http://[::1]:5000", "/"), ("https://localhost:5000/", None), ("http://example.invalid:5000/", None),
+        ("x.js", "/a/x.js"), ("/x.js?v=1", "/x.js?v=1"), ("http://localhost:80/y", None),
+            ("http://localhost:5000/y", "/y"),
+        ("//127.0.0.1:5000/y", "/y"), ("http://[::1]:5000", "/"), ("https://localhost:5000/", None),
+            ("http://example.invalid:5000/", None),
         ("http://[broken/", None), ("http://localhost:99999/", None), ("../../x", "/x"),
     ],
 )  # fmt: skip
@@ -179,12 +190,18 @@ def test_what_counts_as_the_runs_own(address: str, path: str | None) -> None:
 @pytest.mark.parametrize(
     "value, wanted, verdict",
     [
-        ("1.4.0", {"version": ">=1.4, <2"}, "passed"), ("board v1.4.0-rc.1", {"version": ">=1.4"}, "failed"), ("none", {"version": ">=1"}, "failed"),
-        (3, {"number": ">= 3, < 10"}, "passed"), ("12", {"number": ">= 3, < 10"}, "failed"), ("many", {"number": "> 1"}, "failed"), (2.5, {"number": "!= 2.5"}, "failed"),
-        ("4MB", {"size": "= 4 MB"}, "passed"), ("4096 kB", {"size": "= 4 MB"}, "failed"), (1024, {"size": "< 2 KiB"}, "passed"), ("large", {"size": "> 1 B"}, "failed"),
-        (True, {"is_": True}, "passed"), ("true", {"is_": True}, "passed"), (1, {"is_": "1"}, "failed"), (None, {"is_": None}, "passed"),
-        ("abc", {"pattern": "^b"}, "failed"), ("abc", {"pattern": "b", "without": "z"}, "passed"), ("7-modified", {"without": "modified"}, "failed"),
-        ("2001-01-01T00:00:00", {"clock": "60s"}, "failed"), ("yesterday", {"clock": "60s"}, "failed"), (["a"], {}, "passed"),
+        ("1.4.0", {"version": ">=1.4, <2"}, "passed"), ("board v1.4.0-rc.1", {"version": ">=1.4"}, "failed"),
+            ("none", {"version": ">=1"}, "failed"),
+        (3, {"number": ">= 3, < 10"}, "passed"), ("12", {"number": ">= 3, < 10"}, "failed"),
+            ("many", {"number": "> 1"}, "failed"), (2.5, {"number": "!= 2.5"}, "failed"),
+        ("4MB", {"size": "= 4 MB"}, "passed"), ("4096 kB", {"size": "= 4 MB"}, "failed"),
+            (1024, {"size": "< 2 KiB"}, "passed"), ("large", {"size": "> 1 B"}, "failed"),
+        (True, {"is_": True}, "passed"), ("true", {"is_": True}, "passed"), (1, {"is_": "1"}, "failed"),
+            (None, {"is_": None}, "passed"),
+        ("abc", {"pattern": "^b"}, "failed"), ("abc", {"pattern": "b", "without": "z"}, "passed"),
+            ("7-modified", {"without": "modified"}, "failed"),
+        ("2001-01-01T00:00:00", {"clock": "60s"}, "failed"), ("yesterday", {"clock": "60s"}, "failed"),
+            (["a"], {}, "passed"),
     ],
 )  # fmt: skip
 def test_values_and_measures(value: Any, wanted: dict[str, Any], verdict: str) -> None:
@@ -193,7 +210,8 @@ def test_values_and_measures(value: Any, wanted: dict[str, Any], verdict: str) -
 
 @pytest.mark.parametrize(
     "pointer, found",
-    [("", {"a/b": [1, {"m~n": "x"}]}), ("/a~1b/0", 1), ("/a~1b/1/m~0n", "x"), ("/a~1b/2", None), ("/a~1b/-", None), ("/c", None), ("/a~1b/0/x", None), ("a", None)],
+    [("", {"a/b": [1, {"m~n": "x"}]}), ("/a~1b/0", 1), ("/a~1b/1/m~0n", "x"), ("/a~1b/2", None), ("/a~1b/-", None),
+        ("/c", None), ("/a~1b/0/x", None), ("a", None)],
 )  # fmt: skip
 def test_pointers_follow_rfc_6901(pointer: str, found: Any) -> None:
     data = {"a/b": [1, {"m~n": "x"}]}
@@ -230,7 +248,7 @@ def test_what_is_packed_is_unpacked_no_further_than_the_largest_size(origin: str
 
 def test_many_parts_are_asked_for_in_bounds(origin: str) -> None:
     (seen,) = [check.seen for check in looked(Http(get="/many"), origin=origin) if check.name == "parts"]
-    assert "only the first 200 of 10000 were asked for" in seen and "the first 10 that do not are told" in seen
+    assert "only the first 200 of 10000 were asked for" in seen and "the first 10 that do not are listed" in seen
 
 
 @pytest.mark.skipif(shutil.which("openssl") is None, reason="needs openssl to make certificates")
@@ -262,7 +280,8 @@ def test_certificates(tmp_path: Path, days: int, verdict: str, says: str) -> Non
 def test_what_only_looks_is_looked_at_at_once_and_what_uses_a_value_waits() -> None:
     wanted = [
         Http(get="/a"), Http(get="/b"), Http(get="/c", take={"token": Place(at="/x")}), Http(get="/d/{token}"),
-        Command(command="true"), Http(get="/e"), FactCheck(fact="v", get="/"), FactCheck(fact="w", get="/", same_as=SameAs(fact="v")),
+        Command(command="true"), Http(get="/e"), FactCheck(fact="v", get="/"),
+            FactCheck(fact="w", get="/", same_as=SameAs(fact="v")),
         Http(get="/f", needed=True), Http(get="/g"),
     ]  # fmt: skip
     assert [len(batch) for batch in _batches([PlannedCheck(each) for each in wanted])] == [2, 1, 1, 1, 2, 1, 1, 1]

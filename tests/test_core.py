@@ -67,8 +67,11 @@ def test_patterns_end_in_time_and_say_what_is_wrong() -> None:
 
 
 PIECES = [
-    *"abc01_ -.^$*+?{}[]()|\\<>=!:#&~,", *(["\\d", "\\w", "\\s", "\\b", "\\B", "\\A", "\\Z", "(?:", "(?=", "(?!", "(?<=", "(?<!", "(?P<n>", "(?P=n)", "(?i)", "(?i:", "{2}", "{1,3}", "{,2}", "{2,}"]),
-    *(["[a-z]", "[^a]", "[[", "&&", "||", "--", "~~", "*?", "+?", "??", "*+", "++", "\\1", "\\x41", "\\u0041", "\\p", "\\L", "\\K", "\\G", "\\R", "\\X", "(?>", "(?#c)", "{e}", "{e<=1}", "(?(1)a|b)", "\\0", "[]a]", "[^]a]", "\\-"]),
+    *"abc01_ -.^$*+?{}[]()|\\<>=!:#&~,", *(["\\d", "\\w", "\\s", "\\b", "\\B", "\\A", "\\Z", "(?:", "(?=", "(?!",
+        "(?<=", "(?<!", "(?P<n>", "(?P=n)", "(?i)", "(?i:", "{2}", "{1,3}", "{,2}", "{2,}"]),
+    *(["[a-z]", "[^a]", "[[", "&&", "||", "--", "~~", "*?", "+?", "??", "*+", "++", "\\1", "\\x41", "\\u0041", "\\p",
+        "\\L", "\\K", "\\G", "\\R", "\\X", "(?>", "(?#c)", "{e}", "{e<=1}", "(?(1)a|b)", "\\0", "[]a]", "[^]a]",
+            "\\-"]),
 ]  # fmt: skip
 
 
@@ -105,7 +108,8 @@ SCALARS = st.one_of(
 )  # fmt: skip
 TABLES = st.recursive(
     st.dictionaries(KEYS, SCALARS, max_size=3),
-    lambda inner: st.dictionaries(KEYS, st.one_of(SCALARS, inner, st.lists(SCALARS, max_size=3), st.lists(inner, min_size=1, max_size=3)), max_size=4),
+    lambda inner: st.dictionaries(KEYS, st.one_of(SCALARS, inner, st.lists(SCALARS, max_size=3),
+        st.lists(inner, min_size=1, max_size=3)), max_size=4),
     max_leaves=12,
 )  # fmt: skip
 
@@ -156,8 +160,10 @@ i = 1
 @pytest.mark.parametrize(
     "keys, line",
     [
-        (("title",), 1), (("other",), 5), (("a",), 7), (("a", "b", "c d"), 7), (("list",), 8), (("list", 0), 9), (("list", 1, "y", "z", 1), 10),
-        (("list", 2), 11), (("run", 0), 14), (("run", 0, "name"), 15), (("run", 0, "up", "line"), 18), (("run", 1), 19), (("run", 1, "name"), 20),
+        (("title",), 1), (("other",), 5), (("a",), 7), (("a", "b", "c d"), 7), (("list",), 8), (("list", 0), 9),
+            (("list", 1, "y", "z", 1), 10),
+        (("list", 2), 11), (("run", 0), 14), (("run", 0, "name"), 15), (("run", 0, "up", "line"), 18), (("run", 1), 19),
+            (("run", 1, "name"), 20),
         (("a", "e f", "g"), 22), (("a", "e f", "i"), 24), (("run", 1, "nothing"), 19), (("nowhere",), 1),
     ],
 )  # fmt: skip

@@ -32,7 +32,9 @@ SHORT = 'up = { within = "2s" }'
 @pytest.mark.parametrize(
     "behaviour, more, status, verdict, says",
     [
-        ("dies-when-up", 'kind = "server"\n[[smoke]]\nof = "quay"\nget = "/"\n[[run]]\nname = "slow"\ncommand = "touch go.mark; while kill -0 $(cat quay.pid); do sleep 0.02; done"\nkind = "program"\nafter = "quay"', 1, "failed", "after it was up"),
+        ("dies-when-up", 'kind = "server"\n[[smoke]]\nof = "quay"\nget = "/"\n[[run]]\nname = "slow"\ncommand = '
+            '"touch go.mark; while kill -0 $(cat quay.pid); do sleep 0.02; done"\nkind = "program"\nafter = "quay"', 1,
+                "failed", "after it was up"),
         ("restarts", "", 0, "passed", "it is up"),
         ("closes-its-output", "", 0, "passed", "it is up"),
         ("no-newline", 'kind = "server"\nup = { line = "ready>", within = "5s" }', 0, "passed", "it is up"),
@@ -44,7 +46,8 @@ SHORT = 'up = { within = "2s" }'
         ("daemon", "", 0, "passed", "it is up"),
         ("makes-a-file", 'kind = "server"\nup = { file = "up.mark", within = "5s" }', 0, "passed", "it is up"),
         ("slow-to-be-healthy", 'up = { get = "/health", within = "8s" }', 0, "passed", "it is up"),
-        ("prints-much", 'kind = "program"\n[[smoke]]\nexit = 0\nprints = ["the last tide", "Heron Quay"]', 0, "passed", "exit status 0"),
+        ("prints-much", 'kind = "program"\n[[smoke]]\nexit = 0\nprints = ["the last tide", "Heron Quay"]', 0, "passed",
+            "exit status 0"),
         ("lingers", 'kind = "program"', 0, "passed", "exit status 0"),
     ],
 )  # fmt: skip
@@ -91,8 +94,14 @@ def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_
 
 
 def test_runs_after_others_find_them_up_and_know_where(world: World, free_port: int) -> None:
-    asks = f"{sys.executable} -c \\\"import urllib.request as u; print(u.urlopen('{{tides.url}}/').status, {{tides.port}})\\\""
-    text = f'[[run]]\nname = "ask"\ncommand = "{asks}"\nkind = "program"\nafter = ["tides"]\n[[smoke]]\nof = "ask"\nprints = "200 {free_port}"\n'
+    asks = (
+        f"{sys.executable} -c \\\"import urllib.request as u; print(u.urlopen('{{tides.url}}/').status, "
+        f'{{tides.port}})\\"'
+    )
+    text = (
+        f'[[run]]\nname = "ask"\ncommand = "{asks}"\nkind = "program"\nafter = ["tides"]\n[[smoke]]\nof = "ask"\n'
+        f'prints = "200 {free_port}"\n'
+    )
     status, runs = carried_out(world, text + settings("closes-its-output", free_port, name="tides"))
     assert status == 0 and [run["name"] for run in runs] == ["ask", "tides"], runs
     status, runs = carried_out(world, text + settings("closes-its-output", free_port, name="tides"), "--run", "ask")
@@ -104,7 +113,10 @@ def test_runs_after_others_find_them_up_and_know_where(world: World, free_port: 
 
 
 def test_a_program_comes_before_what_is_after_it(world: World, free_port: int) -> None:
-    text = '[[run]]\nname = "seed"\ncommand = "echo sown > seed.txt"\nkind = "program"\n[[run]]\nname = "reap"\ncommand = "cat seed.txt"\nkind = "program"\nafter = "seed"\n[[smoke]]\nof = "reap"\nprints = "sown"\n'
+    text = (
+        '[[run]]\nname = "seed"\ncommand = "echo sown > seed.txt"\nkind = "program"\n[[run]]\nname = "reap"\n'
+        'command = "cat seed.txt"\nkind = "program"\nafter = "seed"\n[[smoke]]\nof = "reap"\nprints = "sown"\n'
+    )
     status, runs = carried_out(world, text)
     assert status == 0 and [run["verdict"] for run in runs] == ["passed", "passed"]
 
@@ -180,7 +192,8 @@ def test_the_plan_is_shown_and_nothing_is_run(world: World) -> None:
 
 
 def test_one_project_in_several_ways(world: World) -> None:
-    world.write({name: f"package main\nfunc main() {{ println({i}) }}\n" for i, name in enumerate(("cmd/low/main.go", "cmd/high/main.go"))})  # fmt: skip
+    world.write({name: f"package main\nfunc main() {{ println({i}) }}\n" for i,
+        name in enumerate(("cmd/low/main.go", "cmd/high/main.go"))})  # fmt: skip
     world.write({"go.mod": "module tides\n"})
     world.tool("go", 'case $1 in version) echo go version go1.22;; *) echo "ran $2";; esac')
     ended = world.dokimon("smoke")
@@ -197,7 +210,7 @@ def test_a_failure_is_diagnosed_with_what_dokimon_knows_itself(world: World, fre
     _status, (run,) = carried_out(world, '[[run]]\nname = "quay"\ncommand = "tidectl --serve"\n')
     (diagnosis,) = run["diagnoses"]
     assert diagnosis["name"] == "command-not-found" and diagnosis["cause"] == "the command tidectl is not found"
-    assert diagnosis["remedies"][0]["command"] == f'export PATH={world.home}/.local/bin:"$PATH"'
+    assert diagnosis["remedies"][0]["command"] == 'export PATH="$HOME"/.local/bin:"$PATH"'
     code = f"import socket; socket.create_server(('127.0.0.1', {free_port}))"
     world.write({"taken.py": code})
     import socket

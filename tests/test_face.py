@@ -87,7 +87,8 @@ def test_the_last_line_says_how_many_and_what_failed_first(world: World) -> None
     (world.checkout / ".nvmrc").unlink()
     world.write(
         {
-            "dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\nkind = "program"\ncommand = "echo tide; no-such-crane"\n'
+            "dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\nkind = "program"\ncommand = "echo tide; '
+            'no-such-crane"\n'
             '[[smoke]]\nprints = ["tide", "gull"]\n[[smoke]]\nexit = 0\n'
         }
     )
@@ -112,7 +113,7 @@ def test_a_folder_of_projects_names_them_and_says_how_to_go_on(world: World, tmp
         (folder / name / "package.json").write_text("{}")
     for command in ("needs", "verify"):
         ended = world.dokimon(command, cwd=folder)
-        assert ended.status == 0 and "This folder is no project, but holds some:" in ended.out
+        assert ended.status == 0 and "This folder is not a project, but contains some:" in ended.out
         assert (
             ended.out.split("some:")[1].split()[:2] == ["board", "harbour/tides"]
             and f"dokimon {command} board" in ended.out
@@ -173,5 +174,5 @@ def test_a_copy_that_a_version_manager_has_is_named_before_an_installation(world
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     (first, *more) = finding["remedies"]
     assert first["say"].startswith("pyenv has 3.8.18 already: choose it there") and not more
-    assert first["command"] == f'export PATH={world.home}/.pyenv/versions/3.8.18/bin:"$PATH"'
+    assert first["command"] == 'export PATH="$HOME"/.pyenv/versions/3.8.18/bin:"$PATH"'
     assert str(world.home) not in world.dokimon("verify").out.partition("export")[0]

@@ -75,7 +75,8 @@ def hostile(world: World) -> World:
     needs = "".join(f'[[need]]\ntool = "{name}"\n' for name in ("git", "go", "ruby", "./npm", "evil", "gradle", "yarn"))
     world.write(
         {
-            ".git/config": f"[core]\n\tfsmonitor = {evil}/bin/sh\n\tpager = {evil}/bin/sh\n[alias]\n\tversion = !{evil}/bin/sh\n",
+            ".git/config": f"[core]\n\tfsmonitor = {evil}/bin/sh\n\tpager = {evil}/bin/sh\n[alias]\n\tversion = "
+            f"!{evil}/bin/sh\n",
             ".npmrc": f"node-options=--require={evil}/x.js\nscript-shell={evil}/bin/sh\n",
             ".yarnrc": f'yarn-path "{evil}/x.js"\n',
             ".yarnrc.yml": "yarnPath: evil/x.js\n",
@@ -91,7 +92,8 @@ def hostile(world: World) -> World:
             "composer.json": '{"require": {"php": ">=7", "ext-mbstring": "*"}}',
             "evil/x.js": "require('fs').writeFileSync('was-run', '')",
             "sitecustomize.py": "open('was-run', 'w')",
-            "dokimon.toml": f'format = 1\n[[tool]]\nname = "evil"\ncommands = ["evil"]\nhomes = ["{evil}/bin"]\n{needs}',
+            "dokimon.toml": f'format = 1\n[[tool]]\nname = "evil"\ncommands = ["evil"]\nhomes = ["{evil}/bin"]\n'
+            f"{needs}",
         }
     )
     (world.tools / "npm").symlink_to(world.checkout / "npm")

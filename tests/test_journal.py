@@ -85,7 +85,10 @@ def test_the_mode_and_the_links_of_the_file_stay(tmp_path: Path) -> None:
 @pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT])
 @pytest.mark.parametrize("command", [["verify"], ["tools", "git"]])
 def test_the_next_dokimon_puts_it_back(world: World, number: signal.Signals, command: list[str]) -> None:
-    text = 'format = 1\n[[run]]\nname = "harbour"\ncommand = "{} {} {{port}}"\nport = "any"\n[[smoke]]\nchange = "page.txt"\nreplace = "Boats"\nby = "Ferries"\nget = "/table"\nwithin = "20s"\n'
+    text = (
+        'format = 1\n[[run]]\nname = "harbour"\ncommand = "{} {} {{port}}"\nport = "any"\n[[smoke]]\n'
+        'change = "page.txt"\nreplace = "Boats"\nby = "Ferries"\nget = "/table"\nwithin = "20s"\n'
+    )
     (world.checkout / ".git").rmdir()
     world.write({"page.txt": "Boats go", "dokimon.toml": text.format(sys.executable, STANDINS / "server.py")})
     page = world.checkout / "page.txt"

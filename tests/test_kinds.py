@@ -67,7 +67,12 @@ size = "> 20, < 1 kB"
 within = "5s"
 again_within = "5s"
 answer_headers = { Content-Type = { pattern = "json" } }
-holds = { "/boats/0/name" = "Spoonbill", "/boats/0/berth" = { number = ">= 1, < 4" }, "/version" = { version = "~1.4" }, "/open" = true }
+
+[smoke.holds]
+"/boats/0/name" = "Spoonbill"
+"/boats/0/berth" = { number = ">= 1, < 4" }
+"/version" = { version = "~1.4" }
+"/open" = true
 #wrong values
 get = "/boats.json"
 holds = { "/boats/0/name" = "Tern", "/boats/7/name" = "x", "/open" = false }
@@ -216,7 +221,10 @@ def test_console(world: World) -> None:
 
 def test_an_output_in_which_a_pattern_takes_for_ever_is_unsure(world: World) -> None:
     prints = 'prints = { pattern = "(?:a|aa)+c[0-9]" }\n'
-    text = f'[[run]]\nname = "tides"\ncommand = "cat long.txt"\n[[smoke]]\nexit = 0\n{prints}[[smoke]]\nname = "command"\ncommand = "cat long.txt"\n{prints}'
+    text = (
+        f'[[run]]\nname = "tides"\ncommand = "cat long.txt"\n[[smoke]]\nexit = 0\n{prints}[[smoke]]\n'
+        f'name = "command"\ncommand = "cat long.txt"\n{prints}'
+    )
     world.write({"long.txt": "a" * 60 + "b\n"})
     status, checks, _ = carried_out(world, text)
     assert_seen(checks, {"prints": ("unsure", "simplify"), "command: prints": ("unsure", "simplify")})
@@ -323,7 +331,8 @@ def test_facts_of_two_runs_are_compared(world: World, second: str, verdict: str)
 
 def test_artefacts(world: World) -> None:
     build = (
-        "mkdir -p dist; cp /bin/true dist/tides; printf x > dist/board.js; : > dist/empty.js; touch -d 2001-01-01 dist/old.txt; "
+        "mkdir -p dist; cp /bin/true dist/tides; printf x > dist/board.js; : > dist/empty.js; touch -d 2001-01-01 "
+        "dist/old.txt; "
         "printf old > dist/old.txt; touch -d 2001-01-01 dist/old.txt; cp index.html dist/; cp z.zip dist/"
     )
     with zipfile.ZipFile(world.checkout / "z.zip", "w") as archive:
@@ -488,7 +497,7 @@ def test_live_changes(world: World) -> None:
         "shown": ("passed", "the file is as it was"),
         "never shown": ("failed", "not shown after"),
         "there before": ("unsure", "before anything was changed"),
-        "no such text": ("failed", "does not stand in page.txt"),
+        "no such text": ("failed", "is not in page.txt"),
         "no such file": ("failed", "there is no file gone.txt"),
         "a link out": ("failed", "is outside the checkout"),
         "binary": ("failed", "is not text"),
@@ -588,14 +597,20 @@ HAS_DISPLAY = shutil.which("Xvfb") and find_spec("Xlib") and find_spec("PIL") an
 
 @pytest.mark.skipif(not HAS_DISPLAY, reason="needs Xvfb, python-xlib, Pillow and Tk")
 def test_a_window(world: World) -> None:
-    program = "import signal, tkinter\nsignal.signal(signal.SIGINT, signal.SIG_DFL)\nw = tkinter.Tk()\nw.title('Quay display')\nw.geometry('200x100')\n{}\nw.after(20000, w.destroy)\nw.mainloop()\n"
+    program = (
+        "import signal, tkinter\nsignal.signal(signal.SIGINT, signal.SIG_DFL)\nw = tkinter.Tk()\n"
+        "w.title('Quay display')\nw.geometry('200x100')\n{}\nw.after(20000, w.destroy)\nw.mainloop()\n"
+    )
     world.write({"lit.py": program.format("tkinter.Label(w, text='07:40').pack()"), "dark.py": program.format("")})
     for script, title, verdict, seen in (
         ("lit", "Quay display", "passed", "200 by 100"),
         ("dark", "Quay display", "failed", "all of it is one colour"),
         ("lit", "Night watch", "failed", "there are “Quay display”"),
     ):
-        text = f'[[run]]\nname = "display"\ncommand = "{sys.executable} {script}.py"\n[[smoke]]\nwindow = "{title}"\nwithin = "3s"\n'
+        text = (
+            f'[[run]]\nname = "display"\ncommand = "{sys.executable} {script}.py"\n[[smoke]]\n'
+            f'window = "{title}"\nwithin = "3s"\n'
+        )
         _, checks, report = carried_out(world, text)
         (found,) = [check for name, check in checks.items() if name.startswith("window")]
         assert (found["verdict"], seen in found["seen"]) == (verdict, True), report
@@ -669,7 +684,11 @@ def test_https_is_spoken_where_plain_http_is_hung_up_on(world: World) -> None:
     )
     world.write(
         {
-            "serve.py": "import http.server, ssl, sys\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', int(sys.argv[1])), http.server.SimpleHTTPRequestHandler)\ncontext = ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('held.pem', 'key.pem')\nserver.socket = context.wrap_socket(server.socket, server_side=True)\nserver.serve_forever()\n",
+            "serve.py": "import http.server, ssl, sys\nserver = http.server.ThreadingHTTPServer(('127.0.0.1', "
+            "int(sys.argv[1])), http.server.SimpleHTTPRequestHandler)\ncontext = "
+            "ssl.SSLContext(ssl.PROTOCOL_TLS_SERVER)\ncontext.load_cert_chain('held.pem', 'key.pem')\n"
+            "server.socket = context.wrap_socket(server.socket, server_side=True)\n"
+            "server.serve_forever()\n",
             "index.html": "<title>Quay</title><p>Boats",
         }
     )
@@ -725,7 +744,8 @@ def test_a_kind_of_ones_own_is_one_module_and_one_line(world: World, monkeypatch
     assert "Bell" in schema()["$defs"] and "bell" in schema()["$defs"]["Bell"]["properties"]
     world.write(
         {
-            "dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\ncommand = "echo rung 3 times"\n[[smoke]]\nbell = 3\n[[smoke]]\nprints = "{rings}"\n'
+            "dokimon.toml": 'format = 1\n[[run]]\nname = "quay"\ncommand = "echo rung 3 times"\n[[smoke]]\nbell = 3\n'
+            '[[smoke]]\nprints = "{rings}"\n'
         }
     )
     import dokimon

@@ -33,7 +33,7 @@ def test_every_copy_is_found_once_and_links_are_followed(world: World, tmp_path:
     world.write({".nvmrc": "20"})
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == "unmet"
-    assert finding["remedies"][0]["command"] == f'export PATH={third}:"$PATH"'
+    assert finding["remedies"][0]["command"] == world.put_first(third)
 
 
 def test_what_lies_off_path_is_found_named_and_put_first(world: World) -> None:
@@ -48,7 +48,7 @@ def test_what_lies_off_path_is_found_named_and_put_first(world: World) -> None:
     right = homes / "v20.11.1/bin"
     report = world.dokimon("verify", "--format", "json").report
     node = report["requirements"][0]
-    assert node["verdict"] == "unmet" and node["remedies"][0]["command"] == f'export PATH={right}:"$PATH"'
+    assert node["verdict"] == "unmet" and node["remedies"][0]["command"] == world.put_first(right)
     copies = [
         (copy["version"], copy["reached"], copy.get("off_path", False))
         for copy in report["installations"]
@@ -104,10 +104,12 @@ def test_tools_shows_every_copy_of_what_is_named(world: World) -> None:
         ({"SHELL": "/usr/bin/fish"}, ["/a"], "set -gx PATH /a $PATH"),
         ({"SHELL": "/usr/bin/pwsh"}, ["/it's"], "$env:PATH = '/it''s:' + $env:PATH"),
         ({}, ["/$(touch x)"], "export PATH='/$(touch x)':\"$PATH\""),
+        ({}, ["/h/a b", "/h/c", "/hh"], "export PATH=\"$HOME\"'/a b':\"$HOME\"/c:/hh:\"$PATH\""),
+        ({"SHELL": "fish"}, ["/h/a"], 'set -gx PATH "$HOME"/a $PATH'),
     ],
 )  # fmt: skip
 def test_the_line_fits_the_shell_and_is_quoted(environment: dict[str, str], folders: list[str], line: str) -> None:
-    assert put_first(folders, shell_in_use(environment)) == line
+    assert put_first(folders, shell_in_use(environment), home="/h") == line
 
 
 def test_a_shim_answers_by_the_folder_it_is_asked_in(world: World) -> None:

@@ -27,7 +27,7 @@ def right(world: World) -> Path:
 def test_verify_picks_and_says_so(ferry: World) -> None:
     ferry.write({".nvmrc": "20.11.1"})
     plain = ferry.dokimon("verify")
-    assert plain.out.count(f"export PATH={right(ferry).parent}") == 1 and "→ as above" in plain.out
+    assert plain.out.count(ferry.put_first(right(ferry).parent)) == 1 and "→ as above" in plain.out
     assert plain.status == 1 and str(Path("~/.nvm/versions/node/v20.11.1")) not in plain.err
     ended = ferry.dokimon("verify", "--pick")
     assert ended.status == 0 and "picked: with ~/.nvm/versions/node/v20.11.1/bin first on PATH" in ended.out
@@ -41,7 +41,8 @@ def test_verify_picks_and_says_so(ferry: World) -> None:
 
 
 def test_smoke_runs_with_what_was_picked(ferry: World) -> None:
-    ferry.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "ferry"\ncommand = "node sail.js"\nkind = "program"\n[[smoke]]\nprints = "sailing with 20"\n'})  # fmt: skip
+    ferry.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "ferry"\ncommand = "node sail.js"\nkind = "program"\n'
+        '[[smoke]]\nprints = "sailing with 20"\n'})  # fmt: skip
     assert ferry.dokimon("smoke").status == 1
     ended = ferry.dokimon("smoke", "--pick")
     assert ended.status == 0 and "picked: with ~/.nvm" in ended.out, ended
@@ -233,7 +234,8 @@ def test_a_folder_that_would_mend_one_need_and_break_another_is_not_put_first(wo
     world.tool("git", "echo git version 1.7.0", mixed)
     world.write(
         {
-            "dokimon.toml": 'format = 1\n[[need]]\ntool = "go"\nversion = "1.22"\n[[need]]\ntool = "git"\nversion = ">=2"\n'
+            "dokimon.toml": 'format = 1\n[[need]]\ntool = "go"\nversion = "1.22"\n[[need]]\ntool = "git"\nversion = '
+            '">=2"\n'
         }
     )
     world.environment["PATH"] = f"{world.tools}:{mixed}"

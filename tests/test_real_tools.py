@@ -83,7 +83,7 @@ def test_the_wrong_node_first_on_path_and_the_right_one_in_a_managers_folder(rea
     ended = real.dokimon("verify", "--format", "json")
     (finding,) = ended.report["requirements"]
     assert (ended.status, finding["verdict"], finding["found"]["version"]) == (1, "unmet", "18.20.4")
-    assert finding["remedies"][0]["command"] == f'export PATH={right}:"$PATH"'
+    assert finding["remedies"][0]["command"] == real.put_first(right)
     script = f'eval "$({DOKIMON} path)" && node --version && {DOKIMON} verify'
     mended = subprocess.run(
         ["/bin/sh", "-c", script], cwd=real.checkout, env=real.environment, capture_output=True, text=True, check=False
@@ -105,6 +105,8 @@ def test_several_cmakes_and_gos_side_by_side(real: World) -> None:
 
 @pytest.mark.skipif(not (Path.home() / ".pyenv/versions").is_dir(), reason="no pyenv on this machine")
 def test_shims_of_pyenv_are_read_as_pyenv_reads_them(real: World) -> None:
+    # An active virtual environment, say that of these tests, may be before the shims.
+    real.environment["PATH"] = f"{Path.home()}/.pyenv/shims:{real.environment['PATH']}"
     versions = sorted(path.name for path in (Path.home() / ".pyenv/versions").iterdir())
     for version in versions:
         (real.checkout / ".python-version").write_text(f"{version}\n")

@@ -63,13 +63,15 @@ SEARCH = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{"version": 
         ("mysql", ">=8", b"SSH-2.0-x\r\n" + bytes(5000), True, "unknown", "its greeting is not that of MySQL"),
         ("mysql", ">=8", b"", True, "unknown", "its version is not known"),
         ("redis", ">=7", INFO, False, "met", "7.2.4 is accepted"),
-        ("redis", ">=7", b"-NOAUTH Authentication required.\r\n", False, "unknown", "no version without a password: “NOAUTH"),
+        ("redis", ">=7", b"-NOAUTH Authentication required.\r\n", False, "unknown",
+            "no version without a password: “NOAUTH"),
         ("redis", None, VALKEY, False, "unmet", "is Valkey 8.0.1, not redis"),
         ("redis", ">=7", b"HTTP/1.1 400 Bad\r\n\r\n", False, "unknown", "its answer is not that of Redis"),
         ("postgres", None, b"N", False, "met", "PostgreSQL listens"),
-        ("postgresql", ">=14", b"S", False, "unknown", "it tells its version only to users; set PGUSER"),
+        ("postgresql", ">=14", b"S", False, "unknown", "it gives its version only after a login; set PGUSER"),
         ("nginx", ">=1.20", b"HTTP/1.1 200 OK\r\nServer: nginx/1.22.1\r\n\r\n", False, "met", "1.22.1 is accepted"),
-        ("http", ">=1", b"HTTP/1.1 200 OK\r\nserver: uvicorn\r\n\r\n", False, "unknown", "uvicorn does not tell its version"),
+        ("http", ">=1", b"HTTP/1.1 200 OK\r\nserver: uvicorn\r\n\r\n", False, "unknown",
+            "uvicorn does not give its version"),
         ("elasticsearch", ">=8", SEARCH, False, "met", "8.13.4 is accepted"),
         ("memcached", ">=1.6", b"VERSION 1.6.21\r\n", False, "met", "1.6.21 is accepted"),
         ("tide-queue", None, b"hello", True, "met", "something listens"),
@@ -95,11 +97,15 @@ def test_a_service_that_says_nothing_is_waited_for_a_moment_only(world: World) -
 
 @pytest.mark.parametrize(
     "says, verdict, reason",
-    [(b"5.5.5-10.11.6-MariaDB", "met", "mariadb: 10.11.6"), (b"5.7.44", "unmet", "too old"), (b"8.0.36", "met", "mysql: 8.0.36")],
+    [(b"5.5.5-10.11.6-MariaDB", "met", "mariadb: 10.11.6"), (b"5.7.44", "unmet", "too old"),
+        (b"8.0.36", "met", "mysql: 8.0.36")],
 )  # fmt: skip
 def test_either_of_two_services_will_do(world: World, says: bytes, verdict: str, reason: str) -> None:
     with listener(mysql(says), first=True) as port:
-        either = f'{{ service = "mariadb", port = {port}, version = ">=10.6" }}, {{ service = "mysql", port = {port}, version = ">=8" }}'
+        either = (
+            f'{{ service = "mariadb", port = {port}, version = ">=10.6" }}, {{ service = "mysql", port = {port}, '
+            f'version = ">=8" }}'
+        )
         world.write({"dokimon.toml": f"format = 1\n[[need]]\nany = [{either}]\n"})
         (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == verdict and reason in finding["reason"], finding

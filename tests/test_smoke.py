@@ -38,9 +38,11 @@ def check_of(run: dict[str, object], name: str) -> dict[str, str]:
     "behaviours, smoke, status, verdict, says",
     [
         ("", "", 0, "passed", "every check passed"),
-        ("", 'get = "/"\nstatus = 200\ntitle = "Harbour"\nshows = ["open FROM eight", "<h1>"]', 0, "passed", "every check passed"),
+        ("", 'get = "/"\nstatus = 200\ntitle = "Harbour"\nshows = ["open FROM eight", "<h1>"]', 0, "passed",
+            "every check passed"),
         ("", 'get = "/"\ntitle = "Lighthouse"', 1, "failed", "title: “Harbour”"),
-        ("", 'get = "/"\nshows = "Lighthouse"', 1, "failed", "words without it: “Harbour office Open from eight to five”"),
+        ("", 'get = "/"\nshows = "Lighthouse"', 1, "failed", "words without it: “Harbour office Open from eight to "
+            "five”"),
         ("", 'get = "/nowhere"\nstatus = 404', 0, "passed", "every check passed"),
         ("", 'get = "/nowhere"', 3, "unsure", "nothing is routed here"),
         ("", 'get = "/"\nstatus = [301, 302]', 1, "failed", "GET /: 200"),
@@ -75,7 +77,8 @@ def test_a_slow_first_answer_to_a_check_is_time_and_no_failure(world: World) -> 
     """Known to be up by a line, so that the check's own request is the first, and compiles."""
     world.server("slow-first", more="up = { line = 'is ready' }\n[[smoke]]\nget = '/'\ntitle = 'Harbour'\n")
     status, run = world.run_of()
-    assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]  # type: ignore[operator]
+    # type: ignore[operator]
+    assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]
 
 
 def test_the_script_that_is_no_script_is_named(world: World) -> None:
@@ -136,10 +139,12 @@ def test_a_server_that_turns_itself_into_a_daemon_is_found_and_ended(world: Worl
     "command, status, verdict, reason, lines",
     [
         ("echo sailing; exit 0", 0, "passed", "ended with exit status 0", ["sailing"]),
-        ("echo loading; echo no harbour >&2; exit 7", 1, "failed", "ended with exit status 7", ["loading", "no harbour"]),
+        ("echo loading; echo no harbour >&2; exit 7", 1, "failed", "ended with exit status 7",
+            ["loading", "no harbour"]),
         ("kill -TERM $$", 1, "failed", "was ended by SIGTERM", None),
         ("no-such-command", 1, "failed", "ended with exit status 127", None),
-        (r"printf 'a\\r50 %%\\r100 %%\\n\\033[31mred\\033[0m [b]x[/b]\\007\\n'", 0, "passed", "ended", ["100 %", "red [b]x[/b]\N{REPLACEMENT CHARACTER}"]),
+        (r"printf 'a\\r50 %%\\r100 %%\\n\\033[31mred\\033[0m [b]x[/b]\\007\\n'", 0, "passed", "ended",
+            ["100 %", "red [b]x[/b]\N{REPLACEMENT CHARACTER}"]),
         ("printf 'no end of line'", 0, "passed", "ended", ["no end of line"]),
     ],
 )  # fmt: skip
@@ -439,7 +444,7 @@ def test_a_socket_that_a_stranger_shares_is_not_believed(world: World, free_port
         while not any(at.laddr.port == free_port for at in psutil.Process(stranger.pid).net_connections()):
             time.sleep(0.05)
         status, run = world.run_of()
-        assert (status, run["verdict"]) == (3, "unsure") and "it cannot be told whose" in run["reason"]
+        assert (status, run["verdict"]) == (3, "unsure") and "it is not known whose" in run["reason"]
     finally:
         stranger.kill()
         stranger.wait()

@@ -1,4 +1,4 @@
-"""What the shell offers when Tab is pressed: names of tools, and of the runs of the project one stands in.
+"""What the shell offers when Tab is pressed: names of tools, and of the runs of the project in the current folder.
 
 Called only while the shell completes a line; whatever goes wrong then ends in no offer, never in a message.
 """

@@ -107,9 +107,9 @@ looked at, and stopped again. Take a copy to play with: dokimon demo --to ferrie
 In a project of yours: dokimon verify, then dokimon smoke."""
 
 _BROKEN = """
-That was `dokimon smoke` on a sample that fails: nobody told the board where the tide service is.
-The likely cause, the line that shows it and the next step stand with the run; what passed is
-told all the same."""
+That was `dokimon smoke` on a sample that fails: the board does not know where the tide service is.
+The likely cause, the line that shows it and the next step are listed with the run. What passed is
+listed too."""
 
 _DEVICES_SMOKED = """
 That was `dokimon smoke` on devices: a boot log read from a serial port, an emulator started and

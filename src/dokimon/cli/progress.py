@@ -42,7 +42,7 @@ class Progress(Watcher):
         pass
 
     def say(self, text: str) -> None:
-        """Show a line that stays, whoever is quiet."""
+        """Show a line that stays, also with --quiet."""
         print(text, file=sys.stderr, flush=True)
 
 
@@ -72,7 +72,7 @@ class PlainProgress(Progress):
 
 
 class FollowingProgress(PlainProgress):
-    """Each line that is printed, behind the name of whoever printed it; `!` marks the stream for errors."""
+    """Each printed line after the name of its run or step; `!` marks standard error."""
 
     def line(self, text: str) -> None:
         pass

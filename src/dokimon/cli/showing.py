@@ -21,7 +21,7 @@ PIPE_WIDTH = 100
 
 
 def console(file: TextIO, no_color: bool) -> Console:
-    """Return a Rich console for `file`: colours only on a terminal, and only where nobody asked for none."""
+    """Return a Rich console for `file`: colours only on a terminal, and only if not turned off."""
     from rich.console import Console
 
     plain = no_color or bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"

@@ -20,7 +20,7 @@ def text_of(path: Path, limit: int = LARGEST_BYTES) -> str:
 
 
 def inside(path: Path, root: Path) -> bool:
-    """Whether a path, with the links on its way followed, lies in the folder `root`."""
+    """Whether a path, with the links on its way followed, is in the folder `root`."""
     try:
         return path.resolve().is_relative_to(root.resolve())
     except (OSError, RuntimeError, ValueError):

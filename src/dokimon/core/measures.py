@@ -47,6 +47,6 @@ def any_size(size: str) -> float:
 
 
 def name_and_versions(component: str) -> tuple[str, str | None]:
-    """Return a component's name, and the versions that stand behind it (`ext-redis >=5`), if any do."""
+    """Return a component's name, and the versions that follow it (`ext-redis >=5`), if any do."""
     found = re.fullmatch(r"(.*?)\s+([<>=!]=?\s*\d.*|\d[\d.]*)", component.strip())
     return (found[1], found[2]) if found else (component.strip(), None)

@@ -1,6 +1,6 @@
 """Regular expressions that people write in `dokimon.toml`: compiled and searched by one engine, in bounded time.
 
-The engine is `regex`, which can be told to give up: a pattern that backtracks without end ends as a fault, not as a wait.
+The engine is `regex`, which has a time limit: a pattern that backtracks without end becomes a fault.
 """
 
 from __future__ import annotations

@@ -1,4 +1,4 @@
-"""Where something stands in a file of the checkout."""
+"""Where something is in a file of the checkout."""
 
 from __future__ import annotations
 

@@ -14,14 +14,14 @@ _NAME = re.compile(r"\{([^{}\n]+)\}")
 
 
 def names_in(text: str) -> frozenset[str]:
-    """Return the names that stand in braces in a text."""
+    """Return the names in braces in a text."""
     return frozenset(_NAME.findall(text))
 
 
 def filled(text: str, words: Mapping[str, str], missing: str | None = None) -> str:
     """Return the text with each known name in braces replaced by its value.
 
-    An unknown name stays as it stands, braces and all, or becomes `missing` where that is given.
+    An unknown name stays as it is, braces and all, or becomes `missing` where that is given.
     """
     if "{" not in text:
         return text
@@ -31,7 +31,7 @@ def filled(text: str, words: Mapping[str, str], missing: str | None = None) -> s
 def filled_for_shell(command: str, words: Mapping[str, str]) -> str:
     """Return a command line for a POSIX shell with the names in braces filled in, each value as one word or part of one.
 
-    Where the name stands inside quotes, the value is escaped for those quotes (POSIX.1-2017, Shell §2.2).
+    Where the name is inside quotes, the value is escaped for those quotes (POSIX.1-2017, Shell §2.2).
     """
     if "{" not in command:
         return command

@@ -19,7 +19,7 @@ class Sample(NamedTuple):
 
 
 FERRIES = Sample("saltmarsh-ferries", 'environment = { TIDE_SERVICE = "{tide-service.url}" }', "")
-"""Broken, nobody tells the board where the tide service is."""
+"""In the broken sample the board does not know where the tide service is."""
 DEVICES = Sample("saltmarsh-devices", "--flash 4MB", "--flash 2MB")
 """Broken, the buoy is a board of the wrong kind."""
 

@@ -63,7 +63,7 @@ def draw_picked(console: Console, report: Report) -> None:
 
 
 def findings_table(findings: Iterable[Finding]) -> Table:
-    """Return the findings as a table, two lines each: what was said, and below it where."""
+    """Return the findings as a table, two lines each: the finding, and below it where it was declared."""
     table = Table(box=None, pad_edge=False, padding=(0, 3, 0, 0), header_style="dim")
     table.add_column("needs", no_wrap=True)
     table.add_column("accepts", ratio=3)
@@ -86,7 +86,7 @@ def accepted(finding: Finding, ranges: int = 1) -> Text:
 
 
 def quoted_source(folded: Folded) -> Text:
-    """Return the file and line that ask for it, how many more say the same, and what stands there."""
+    """Return the file and line that ask for it, how many more say the same, and the quoted text."""
     source = folded.finding.source
     if folded.ranges > 1:
         return Text(f"{source.file}: {counted(folded.more + 1, 'declaration')}", style="dim")
@@ -100,7 +100,7 @@ def _found(finding: Finding) -> Text:
     found = finding.found
     if found is None:
         return Text("nothing" if finding.verdict == "missing" else "")
-    text = Text(found.version or "no version told")
+    text = Text(found.version or "no version given")
     text.append(f"\n{short(found.path)}", style="dim")
     return text
 
@@ -142,10 +142,10 @@ def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
 
 
 def draw_projects_below(console: Console, report: Report, command: str) -> None:
-    """Say which projects lie below a folder that is none itself, and how to go on."""
+    """Say which projects are below a folder that is not one itself, and how to go on."""
     if not report.projects_below:
         return
-    console.print("This folder is no project, but holds some:")
+    console.print("This folder is not a project, but contains some:")
     for name in report.projects_below[:_MOST_PROJECTS]:
         console.print(Text(f"  {name}"))
     if len(report.projects_below) > _MOST_PROJECTS:

@@ -62,7 +62,7 @@ _WIDEST_SUBJECT, _WIDEST_WORDS = 30, 36
 
 
 def _draw_parts(console: Console, shown: list[Folded]) -> None:
-    """Draw the declarations of the root, then those of each part below its name, in columns that stand in line."""
+    """Draw the declarations of the root, then those of each part below its name, in aligned columns."""
     by_part: dict[str | None, list[Folded]] = {}
     for each in shown:
         by_part.setdefault(each.finding.part, []).append(each)

@@ -49,7 +49,7 @@ def _system(system: System) -> Text:
 
 
 def draw_copies(console: Console, copies: Iterable[Installation], *, with_facts: bool, verbose: bool) -> None:
-    """Draw every copy: those on PATH in its order, then those that lie elsewhere; below each what one should know."""
+    """Draw every copy: first those on PATH, in its order, then the others; below each its notes."""
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
     for column in ("tool", "version", "", "known by"):
         table.add_column(column, no_wrap=True)
@@ -73,7 +73,7 @@ def _standing(copy: Installation) -> Text:
 
 
 def _more_about(copy: Installation, with_facts: bool, verbose: bool) -> Iterable[tuple[str, str]]:
-    """Yield what stands below a path: why there is no version, what is behind a shim, facts, the file behind a link."""
+    """Yield the notes below a path: why there is no version, what is behind a shim, facts, the file behind a link."""
     if copy.reason:
         yield copy.reason, "yellow"
     elif copy.shim:

@@ -42,7 +42,7 @@ class Artefact(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return "built " + ", ".join(self.patterns)
 
     @property
@@ -51,10 +51,10 @@ class Artefact(CheckSpec, frozen=True, kw_only=True):
         return [self.built] if isinstance(self.built, str) else self.built
 
     def problems(self) -> Iterator[tuple[str, str]]:
-        """The kind of file must be one that can be told."""
+        """The kind of file must be one that Dokimon recognises."""
         if self.kind is not None and self.kind not in (*FILE_KINDS, "text"):
             known = ", ".join([*FILE_KINDS, "text"])
-            yield "kind", f'"{self.kind}" is not a kind of file that Dokimon can tell; there are {known}'
+            yield "kind", f'"{self.kind}" is not a kind of file that Dokimon recognises; it knows {known}'
 
     def look(self, context: CheckContext) -> list[Check]:
         """Look at the run, and return what was seen."""
@@ -216,7 +216,7 @@ def _entries(path: Path) -> list[str] | None:
 
 
 def _with_parts(path: Path, root: Path) -> Check:
-    """See that the scripts, styles and images of a page lie beside it: `/x` is looked for where the page is."""
+    """See that the scripts, styles and images of a page are beside it: `/x` is looked for where the page is."""
     from dokimon.core.checks.html import parsed
 
     soup = parsed(path.read_bytes())

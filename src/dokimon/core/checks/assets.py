@@ -1,4 +1,4 @@
-"""The parts that a page names (scripts, styles, images, fonts): each must load, and be what it is said to be."""
+"""The parts that a page names (scripts, styles, images, fonts): each must load, and be of the kind that the page says."""
 
 from __future__ import annotations
 
@@ -41,7 +41,7 @@ class _Asset(NamedTuple):
 def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     """Load what `page` names, at most `seconds` each; return one check for all, and one more for each that is wrong.
 
-    Only the run's own origin is asked; what lies elsewhere is counted, not fetched. Fonts are those of its own styles.
+    Only the run's own origin is asked; parts on other origins are counted, not fetched. Fonts are those of its own styles.
     """
     assets, elsewhere = _named(origin, page)
     if not assets and not elsewhere:
@@ -52,11 +52,11 @@ def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     fonts = fonts[: _MOST_ASSETS - len(asked)]
     tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, seconds), strict=True)]
     wrong = [check for asset, answer in tried if (check := _check(asset, answer))]
-    notes = f"; {len(elsewhere)} lie elsewhere and were not fetched" if elsewhere else ""
+    notes = f"; {len(elsewhere)} are on other hosts and were not fetched" if elsewhere else ""
     if len(assets) > len(asked):
         notes += f"; only the first {len(asked)} of {len(assets)} were asked for"
     if len(wrong) > _MOST_TOLD:
-        notes += f"; the first {_MOST_TOLD} that do not are told"
+        notes += f"; the first {_MOST_TOLD} that do not are listed"
     right = len(tried) - len(wrong)
     kinds = [counted(count, kind) for kind, count in _counted(tried).items()]
     seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){notes}" if tried else f"none of its own{notes}"

@@ -34,7 +34,7 @@ _FLAGS = [
 
 
 def see(wish: dict[str, Any]) -> dict[str, Any]:
-    """Open the page and return what is on it, what its console said, which requests failed, and what lay elsewhere."""
+    """Open the page and return what is on it, what its console said, which requests failed, and what is on other hosts."""
     # Not installed everywhere: what it is made of is only known here.
     playwright: Any = import_module("playwright.sync_api")
     errors: list[str] = []
@@ -56,7 +56,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
             request.abort()
 
     def said(line: Any) -> None:
-        # A browser's own word on a request that failed is told with that request.
+        # The browser's own message about a failed request is reported with that request.
         if line.type == "error" and not line.text.startswith("Failed to load resource"):
             errors.append(line.text)
 

@@ -19,7 +19,7 @@ _NO_CHECK_TIME = 0x200000
 def check_certificate(origin: str) -> list[Check]:
     """Look at the certificate at an HTTPS address; nothing for a plain one.
 
-    One made for development is accepted on loopback, and that is said. One that has expired fails.
+    One made for development is accepted on loopback, with a note. One that has expired fails.
     """
     where = urlsplit(origin)
     if where.scheme != "https" or where.hostname is None:

@@ -45,11 +45,11 @@ class LiveChange(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return f"live change of {self.change}"
 
     def problems(self) -> Iterator[tuple[str, str]]:
-        """What is replaced, and by what, must both be said."""
+        """Both what is replaced and what replaces it must be given."""
         if not self.replace or not self.by:
             yield "", 'a "change" needs the text to "replace" and the text to replace it "by"'
 
@@ -168,7 +168,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
     except UnicodeDecodeError:
         raise _NotToBeChanged(f"{spec.change} is not text in UTF-8") from None
     if not spec.replace or spec.replace not in text:
-        raise _NotToBeChanged(f"“{spec.replace}” does not stand in {spec.change}")
+        raise _NotToBeChanged(f"“{spec.replace}” is not in {spec.change}")
     if not spec.dirty and (context.root / ".git").exists():
         try:
             if differing(context.root, context.environment, spec.change):
@@ -176,7 +176,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
                     f"{spec.change} has changes that are not committed; dirty = true changes it all the same"
                 )
         except RepositoryFault as fault:
-            raise _NotToBeChanged(f"it cannot be told whether {spec.change} is committed: {fault}") from None
+            raise _NotToBeChanged(f"whether {spec.change} is committed is not known: {fault}") from None
     return path.resolve(), text
 
 

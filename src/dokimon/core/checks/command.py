@@ -21,7 +21,7 @@ _LAST_LINES = 3
 class Command(CheckSpec, frozen=True, kw_only=True):
     """`command = "npm test"`, `in` a folder, with variables of its `environment`; it must end `within` a time.
 
-    What its `exit` must be, and what it `prints`, `never` prints, or its whole `output`, is said as for a console.
+    What its `exit` must be, and what it `prints`, `never` prints, or its whole `output`, are given as for a console.
     """
 
     kind_name: ClassVar[str] = "command"
@@ -39,7 +39,7 @@ class Command(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return self.command
 
     def look(self, context: CheckContext) -> list[Check]:

@@ -19,7 +19,7 @@ _SERVER_SECONDS = "5s"
 _LOOK_EVERY = 0.25
 """Seconds between two looks at whether somebody asked to stop, while nothing is printed."""
 
-# What languages print when nobody caught an error.
+# What languages print for an uncaught error.
 _UNCAUGHT = re.compile(
     r"^Traceback \(most recent call last\):|^Exception in thread \"|^Unhandled exception[.:]|^thread '.*' panicked at"
     r"|^panic: |^(?:PHP )?Fatal error: |Unhandled(?:PromiseRejection|Rejection)|Segmentation fault",
@@ -45,7 +45,7 @@ class Console(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         words = ["prints"] if texts(self.prints) or self.output is not None else []
         words += ["never prints"] if texts(self.never) else []
         return " and ".join([*words, *(["exit"] if self.exit is not None else [])]) or "output"
@@ -93,7 +93,7 @@ def ending(expected: int, status: int | None, spent: float) -> list[Check]:
 
 
 def unasked(context: CheckContext, *, may_be_silent: bool = False) -> list[Check]:
-    """What one looks at in a program's output without a word: is there any, and is there no uncaught error in it?
+    """The default check of a program's output: is there any, and is there no uncaught error in it?
 
     One that somebody wrote down as a program `may_be_silent`.
     """
@@ -124,14 +124,14 @@ def _prints(spec: Console, text: str, context: CheckContext) -> list[Check]:
     position = 0
     for given in texts(spec.prints):
         each = given if isinstance(given, Pattern) else context.filled(given)
-        expected = clean(in_words(each) + (", after what stands above" if spec.in_order and checks else ""))
+        expected = clean(in_words(each) + (", after what is listed above" if spec.in_order and checks else ""))
         try:
             found = _place(each, text, position if spec.in_order else 0)
         except PatternFault as fault:
             checks.append(Check(name="prints", verdict="unsure", expected=expected, seen=clean(str(fault))))
             continue
         line = context.output.line_with(each) if found is None and isinstance(each, str) and not spec.in_order else None
-        if line is not None:  # it stands in the middle of more than is looked into
+        if line is not None:  # it is in the part of a long output that is not searched
             checks.append(Check(name="prints", verdict="passed", expected=expected, seen=clean(f"“{line}”")))
             continue
         if found is None:

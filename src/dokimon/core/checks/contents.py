@@ -19,7 +19,7 @@ from dokimon.core.text import clean, counted
 
 
 class Contents(msgspec.Struct, frozen=True, kw_only=True):
-    """What is wanted of an answer's contents; `graded` where it is looked at as a person would without a word."""
+    """What is wanted of an answer's contents; `graded` for a default check, which looks for what a person would notice."""
 
     title: str | None = None
     shows: Texts = []
@@ -67,7 +67,7 @@ def _error_page(answer: Response, page: Page) -> Check | None:
 
 
 def _check_page(wanted: Contents, page: Page, answer: Response, explicit: bool) -> list[Check]:
-    """Hold a page against what is wanted; without a word on it, tell what a person would read there."""
+    """Compare a page with what is wanted; a default check reports what a person would read there."""
     checks = []
     if wanted.title is not None:
         right = wanted.title in (page.title or "")
@@ -156,7 +156,7 @@ def check_elements_seen(
     """The same for elements already found: of each how many there are, and the text of the first.
 
     A number says how many there must be, a text what the first one holds; a measure is held against its text, or
-    against the count where it speaks of a number alone.
+    against the count where only a number is wanted.
     """
     checks = []
     for selector, expected in wanted.items():

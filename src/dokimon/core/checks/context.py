@@ -21,7 +21,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     """The surroundings of the checks of one run.
 
     `origin` is the run's own address, None where it has none; `ended` its exit status and seconds, where it is over.
-    `facts` are the values that checks have found, by run and name; those of this run also stand in braces in later
+    `facts` are the values that checks have found, by run and name; those of this run also fill braces in later
     checks. `evidence` gives the file that a proof of the named kind (`page.png`) is kept in, None where none can be.
     """
 
@@ -42,7 +42,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     words: Mapping[str, str] = {}
 
     def filled(self, text: str) -> str:
-        """Return text with what stands in braces replaced by values that are known: `{token}`, `{port}`."""
+        """Return text with names in braces replaced by values that are known: `{token}`, `{port}`."""
         return filled(text, self.known_words()) if "{" in text else text
 
     def filled_for_shell(self, command: str) -> str:
@@ -50,14 +50,14 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
         return filled_for_shell(command, self.known_words()) if "{" in command else command
 
     def known_words(self) -> dict[str, str]:
-        """Return what may stand in braces: facts of this run by their names, those of any run as `run.name`."""
+        """Return the values for braces: facts of this run by their names, those of any run as `run.name`."""
         mine = {name: as_word(value) for (run, name), value in self.facts.items() if run == self.name}
         every = {f"{run}.{name}": as_word(value) for (run, name), value in self.facts.items()}
         return {**self.words, **mine, **every}
 
 
 def as_word(value: Any) -> str:
-    """Return a value as text, so that it can stand in a path or a command."""
+    """Return a value as text, fit for a path or a command."""
     from dokimon.core.checks.measuring import as_text
 
     return as_text(value)

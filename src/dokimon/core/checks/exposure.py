@@ -24,7 +24,7 @@ class Exposure(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return "listens"
 
     def look(self, context: CheckContext) -> list[Check]:

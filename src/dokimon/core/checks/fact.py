@@ -1,4 +1,4 @@
-"""Facts: a value that the run tells (in its output, an answer, a file), held against what is expected of it."""
+"""Facts: a value that the run gives (in its output, an answer, a file), compared with what is expected of it."""
 
 from __future__ import annotations
 
@@ -25,7 +25,7 @@ _LARGEST_FILE = 8 * 1024 * 1024
 
 
 class SameAs(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """Another place that must tell the same: a `file` of the checkout, or the `fact` of another run (`of`)."""
+    """Another place that must have the same value: a `file` of the checkout, or the `fact` of another run (`of`)."""
 
     file: str | None = None
     fact: str | None = None
@@ -37,7 +37,7 @@ class SameAs(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
 
 
 class FactCheck(CheckSpec, frozen=True, kw_only=True):
-    """`fact = "version"`, a name for what stands in one of three places: `printed`, `get` or `file`.
+    """`fact = "version"`, a name for a value in one of three places: `printed`, `get` or `file`.
 
     `printed` is a pattern over the output. Into an answer or a file lead `at` (JSON Pointer), `element` (with
     `attribute`), `pattern` or `header`. Then what is expected: all that a measure has, and `same_as` another place.
@@ -65,7 +65,7 @@ class FactCheck(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return self.fact
 
     def problems(self) -> Iterator[tuple[str, str]]:
@@ -136,7 +136,7 @@ def _found(place: Place, text: str, headers: dict[str, str] | None, kind: str) -
 
 
 def _printed(pattern: str, within: str | None, context: CheckContext) -> Any:
-    """Return what the output tells; a run that goes on may take a while to say it."""
+    """Return the value from the output; a run that goes on may take a while to print it."""
     deadline = time.monotonic() + (0 if context.ended else seconds(within or _SERVER_SECONDS))
     while True:
         known = context.output.count
@@ -149,7 +149,7 @@ def _printed(pattern: str, within: str | None, context: CheckContext) -> Any:
 
 
 def value_in_file(name: str, place: Place, root: Path) -> Any:
-    """Return what stands at `place` in a file of the checkout; raises `PlaceFault`."""
+    """Return the value at `place` in a file of the checkout; raises `PlaceFault`."""
     path = root / name
     if not inside(path, root):
         raise PlaceFault(f"{name} is outside the checkout")
@@ -162,7 +162,7 @@ def value_in_file(name: str, place: Place, root: Path) -> Any:
 
 
 def _with_same(judged: Measured, measure: Measure, value: Any, other: SameAs, context: CheckContext) -> Measured:
-    """Add to a judgement that another place must tell the same."""
+    """Add to a judgement that another place must have the same value."""
     where = other.file or f"{other.fact} of {other.of}"
     alone = measure == Measure()
     expected = ", ".join(([] if alone else [judged.expected]) + [f"the same as {where}"])

@@ -38,7 +38,7 @@ class Response(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def text(self) -> str:
-        """The body as text, in the encoding that it is said to have or UTF-8; what is not becomes `�`."""
+        """The body as text, in the declared encoding or UTF-8; bytes that do not fit become `�`."""
         charset = self.headers.get("content-type", "").lower().partition("charset=")[2].partition(";")[0].strip(" \"'")
         try:
             return self.body.decode(charset or "utf-8", "replace")
@@ -69,7 +69,7 @@ def looks_like_a_page(body: bytes) -> bool:
 
 
 def own_path(address: str, origin: str, base: str) -> str | None:
-    """Return the path (with query) of `address` on the run at `origin`, or None when it lies elsewhere.
+    """Return the path (with query) of `address` on the run at `origin`, or None when it is on another origin.
 
     `address` may be relative to the path `base`. `localhost` and the loopback addresses with the run's port are the
     run itself: the literal address of its socket is asked in their place.
@@ -145,7 +145,7 @@ def _ask(client: Any, origin: str, asked: Request, left: float, started: float) 
                 if len(body) > LARGEST_BODY or time.monotonic() > deadline:
                     complete = False
                     break
-        except httpx.RemoteProtocolError as wrong:  # it said another length, or hung up in the middle
+        except httpx.RemoteProtocolError as wrong:  # another length than announced, or the connection was cut
             complete, odd = False, str(wrong)
         headers = {name.lower(): value for name, value in response.headers.items()}
         data, packed = _unpacked(bytes(body[:LARGEST_BODY]), headers.get("content-encoding", ""))

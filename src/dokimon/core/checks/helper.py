@@ -1,4 +1,4 @@
-"""Looking with a helper in a process of its own: a browser or a display that hangs or dies takes nobody with it."""
+"""Looking with a helper in a process of its own: a browser or a display that hangs or dies does not take Dokimon with it."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dokimon.core.faults import Fault
 
 
 class HelperFault(Fault):
-    """The helper said nothing; the text says why."""
+    """The helper gave no answer; the text says why."""
 
 
 def command_of(module: str, wish: Mapping[str, Any]) -> list[str]:

@@ -22,7 +22,7 @@ if TYPE_CHECKING:
     from dokimon.core.checks.contents import Contents
 
 PAGE_TITLE = "page title"
-"""The fact that the root page tells unasked: no word in braces, so that no text of a check is taken for it."""
+"""A fact that the root page always gives. No check can use it by accident: it is not a valid name in braces."""
 
 PAGE_SECONDS = 60.0
 """A development server may compile for a while at the first request: that is time, not failure."""
@@ -64,7 +64,7 @@ class Http(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return " ".join(method_and_path(self))
 
     @property
@@ -97,7 +97,7 @@ class Http(CheckSpec, frozen=True, kw_only=True):
 
 
 def method_and_path(spec: Http) -> tuple[str, str]:
-    """Return the method and the path that a check asks with; raises `ValueError` for what is no request."""
+    """Return the method and the path that a check asks with; raises `ValueError` for anything that is not a request."""
     return ("GET", spec.get or "/") if spec.request is None else _split_request(spec.request)
 
 
@@ -230,7 +230,7 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
 
 
 def grade(answer: Response) -> tuple[CheckVerdict, str]:
-    """Grade an answer nobody described: a success passes, the run's own error fails, what is between is unsure."""
+    """Grade an answer of which nothing is expected: success passes, a server error fails, the rest is unsure."""
     status = answer.status or 0
     if 200 <= status < 300:
         return ("passed", "") if answer.body.strip() else ("unsure", ": it answers, but with nothing")
@@ -246,7 +246,7 @@ def grade(answer: Response) -> tuple[CheckVerdict, str]:
 
 
 def _check_answer(spec: Http, question: Request, answer: Response, context: CheckContext) -> list[Check]:
-    """Hold what is no content of a page against what is wanted: where it leads, type, size, time, headers, values."""
+    """Compare all but a page's content with what is wanted: where it leads, type, size, time, headers, values."""
     checks = []
 
     def add(name: str, holds: bool, expected: str, seen: str) -> None:

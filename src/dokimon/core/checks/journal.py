@@ -58,7 +58,7 @@ class Change:
         self._entry.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
         if self._entry.exists():
             raise JournalFault("another Dokimon is changing it at this moment")
-        # The copies are whole on the disk before the entry speaks of them, and all three before the file is touched.
+        # The copies are whole on the disk before the entry names them, and all three before the file is touched.
         _write_whole(_was(self._entry), self._original)
         _write_whole(_set(self._entry), self._changed)
         _write_whole(self._entry, msgspec.json.encode(self._made))
@@ -80,7 +80,7 @@ class Change:
 def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
     """Put back the files that an earlier Dokimon was killed over; return what was done, in words.
 
-    Those of the checkout that the folder `within` lies in are meant, and of those below it.
+    Those of the checkout around the folder `within` are meant, and of those below it.
     """
     folder = _folder(environment)
     if folder is None or not folder.is_dir():
@@ -101,7 +101,7 @@ def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
 
 
 def _sweep(folder: Path) -> None:
-    """Remove copies that no entry speaks of any more: their Dokimon was killed before it touched anything."""
+    """Remove copies that no entry names any more: their Dokimon was killed before it touched anything."""
     entries = {path.stem for path in folder.glob("*.json")}
     for path in folder.iterdir():
         if path.suffix != ".kept" and path.name.partition(".")[0] not in entries:

@@ -25,7 +25,7 @@ class CleanCheckout(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return "leaves the checkout as it was"
 
     def look_after(self, before: dict[str, str] | str, after: dict[str, str] | str) -> list[Check]:
@@ -34,7 +34,7 @@ class CleanCheckout(CheckSpec, frozen=True, kw_only=True):
 
 
 def state_of(root: Path, environment: Mapping[str, str]) -> dict[str, str] | str:
-    """Return the files that differ from what is committed, or why nobody can tell."""
+    """Return the files that differ from what is committed, or why that is not known."""
     try:
         return differing(root, environment)
     except RepositoryFault as fault:
@@ -42,7 +42,7 @@ def state_of(root: Path, environment: Mapping[str, str]) -> dict[str, str] | str
 
 
 def changed(before: dict[str, str] | str, after: dict[str, str] | str) -> tuple[str, ...]:
-    """Return what was made or changed meanwhile, in order; nothing where nobody can tell."""
+    """Return what was made or changed meanwhile, in order; nothing where that is not known."""
     if isinstance(before, str) or isinstance(after, str):
         return ()
     gone = {name for name in before if name not in after}

@@ -21,7 +21,7 @@ Scalar = str | int | float | bool | None
 class Measure(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """What is expected of a value; all that is given must hold.
 
-    It `is` this very value, holds a match of `pattern`, lies within `number` or `size` (`>= 3, < 10`; `= 4 MB`), is one of
+    It `is` this very value, holds a match of `pattern`, is within `number` or `size` (`>= 3, < 10`; `= 4 MB`), is one of
     the versions `version`, is a time not further from now than `clock`, is `without` a text.
     """
 

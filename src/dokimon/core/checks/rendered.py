@@ -47,7 +47,7 @@ class Rendered(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return f"rendered {self.render}"
 
     def late_problems(self) -> Iterator[str]:

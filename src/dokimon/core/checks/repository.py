@@ -59,7 +59,7 @@ def _top(git: str, root: Path, variables: Mapping[str, str]) -> Path:
 
 
 def _mark(file: Path) -> str:
-    """Return what tells the contents of a file from others: of a large one its size and time must do."""
+    """Return a fingerprint of the contents of a file: of a large one its size and time must do."""
     import hashlib
 
     try:

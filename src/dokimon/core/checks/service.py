@@ -24,11 +24,11 @@ class Service(CheckSpec, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return f"{self.service} on port {self.port}"
 
     def problems(self) -> Iterator[tuple[str, str]]:
-        """The port must be said."""
+        """The port must be given."""
         if not self.port:
             yield "", 'a "service" needs the "port" that it listens on'
 
@@ -45,7 +45,7 @@ def _look(spec: Service, context: CheckContext) -> list[Check]:
     name = clean(f"{spec.service} on port {port}", 80)
     expected = clean(f"{spec.service} {spec.version or ''}".strip() + " answers")
     if not port.isdigit():
-        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f'"{port}" is no port'))]
+        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f'"{port}" is not a port number'))]
     greeting = greet(spec.service, spec.host, int(port), context.asker)
     if not greeting.listens:
         return [

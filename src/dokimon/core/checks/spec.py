@@ -25,7 +25,7 @@ class Pattern(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
 
 
 Text = str | Pattern
-"""What must be found in something: a text as it stands, or a pattern."""
+"""What must be found in something: a literal text, or a pattern."""
 
 Texts = Text | list[Text]
 
@@ -60,7 +60,7 @@ class CheckSpec(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def default_name(self) -> str:
-        """What the check is called where nobody named it."""
+        """The name of the check where the project gives it none."""
         return self.kind_name
 
     @property
@@ -74,7 +74,7 @@ class CheckSpec(msgspec.Struct, frozen=True, kw_only=True):
         return None
 
     def problems(self) -> Iterator[tuple[str, str]]:
-        """Yield what is wrong beyond what the types tell: the key (or "" for the whole table), and what to say."""
+        """Yield what the types cannot check: the key (or "" for the whole table), and what is wrong with it."""
         yield from ()
 
     def late_problems(self) -> Iterator[str]:

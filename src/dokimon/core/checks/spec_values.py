@@ -17,7 +17,7 @@ _FREE = frozenset({"headers", "form", "json", "environment"})
 """Tables that hold whatever the project wants."""
 
 _NAMED = frozenset({"answer_headers", "holds", "elements", "take"})
-"""Tables whose keys the project chooses; only what lies below such a key is a table of ours."""
+"""Tables whose keys the project chooses; only what is below such a key is a table of ours."""
 
 
 def value_problems(spec: CheckSpec) -> Iterator[tuple[str, str]]:

@@ -1,4 +1,4 @@
-"""Where a value stands: in JSON, TOML or YAML by its pointer, in a page by a selector, in text by a pattern, in a header."""
+"""Where a value is: in JSON, TOML or YAML by its pointer, in a page by a selector, in text by a pattern, in a header."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dokimon.core.patterns import PatternFault, search
 
 
 class PlaceFault(Fault):
-    """Nothing stands at that place, or it cannot be looked for; the text says why."""
+    """There is nothing at that place, or it cannot be looked for; the text says why."""
 
 
 class Place(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -40,7 +40,7 @@ class Place(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
 
 def value_in(place: Place, text: str, headers: Mapping[str, str] | None = None, kind: str = "json") -> Any:
-    """Return what stands at `place` in `text` (of `kind` json, toml or yaml where a pointer is followed).
+    """Return the value at `place` in `text` (of `kind` json, toml or yaml where a pointer is followed).
 
     Raises `PlaceFault`.
     """
@@ -95,14 +95,14 @@ def pointed(data: Any, pointer: str) -> Any:
         name = part.replace("~1", "/").replace("~0", "~")
         if isinstance(data, dict):
             if name not in data:
-                raise PlaceFault(f'nothing stands at {pointer}: there is no "{name}"')
+                raise PlaceFault(f'there is nothing at {pointer}: there is no "{name}"')
             data = data[name]
         elif isinstance(data, list) and name.isdigit() and int(name) < len(data):
             data = data[int(name)]
         elif isinstance(data, list):
-            raise PlaceFault(f'nothing stands at {pointer}: a list of {len(data)} has no "{name}"')
+            raise PlaceFault(f'there is nothing at {pointer}: a list of {len(data)} has no "{name}"')
         else:
-            raise PlaceFault(f'nothing stands at {pointer}: "{name}" would be inside something that is not an object')
+            raise PlaceFault(f'there is nothing at {pointer}: "{name}" would be inside something that is not an object')
     return data
 
 

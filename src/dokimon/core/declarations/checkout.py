@@ -1,4 +1,4 @@
-"""The checkout: where its root is, which of its folders speak for the place one stands in."""
+"""The checkout: where its root is, which of its folders count for the current one."""
 
 from __future__ import annotations
 
@@ -20,10 +20,10 @@ _REPOSITORY = (".git", ".hg", ".svn")
 
 
 class Checkout(msgspec.Struct, frozen=True, kw_only=True):
-    """`root` is the top; `project` the folder, at or below it, whose manifests speak for where one stands.
+    """`root` is the top; `project` the folder, at or below it, whose manifests count for the current one.
 
     `lineage` are the folders from `root` down to `project`: a version file further up counts below too. Where nothing
-    marks a project, or one stands in the home folder, what lies below is no part of it (`deep` is False).
+    marks a project, or the current folder is the home folder, what is below is not part of it (`deep` is False).
     """
 
     root: Path
@@ -36,7 +36,7 @@ def find_checkout(start: Path) -> Checkout:
     """Find the checkout that holds the folder `start` (absolute).
 
     The root is the nearest folder upward with a `dokimon.toml`, else with a repository, else with a manifest, else
-    `start` itself. The home folder and what lies above it are a root only when `start` is that very folder.
+    `start` itself. The home folder and those above it are a root only when `start` is that very folder.
     """
     upward = [start, *start.parents]
     home = Path.home()

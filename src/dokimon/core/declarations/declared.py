@@ -27,7 +27,7 @@ class _Reader(NamedTuple):
 
 
 def _tables() -> tuple[dict[str, list[_Reader]], dict[str, list[tuple[str, _Reader]]]]:
-    """Return the readers by exact name, and those of a pattern by its ending, each with the folder it must lie in."""
+    """Return the readers by exact name, and those of a pattern by its ending, each with the folder it must be in."""
     exact: dict[str, list[_Reader]] = {}
     endings: dict[str, list[tuple[str, _Reader]]] = {}
     everything = ((ecosystem, *item) for ecosystem in ECOSYSTEMS for item in ecosystem.readers.items())
@@ -71,7 +71,7 @@ _AT_ONCE = 64
 
 
 class _File(NamedTuple):
-    """A file that a reader reads: where it lies, the folder relative to the root, the names beside it."""
+    """A file that a reader reads: its path, the folder relative to the root, the names beside it."""
 
     location: str
     part: str
@@ -147,7 +147,7 @@ def _read(file: _File, manifest: Manifest | ManifestFault) -> list[Requirement]:
 
 
 def _without_implied(found: list[Requirement]) -> list[Requirement]:
-    """Leave out "any version" where a declaration speaks of the same tool anyway, and its repetitions."""
+    """Leave out "any version" where another declaration is about the same tool, and repetitions."""
 
     def implied(each: Requirement) -> bool:
         return isinstance(each.subject, ToolSubject) and each.constraint is None and each.fault is None

@@ -191,7 +191,7 @@ def platform_need(
 
 
 def size_need(what: Literal["memory", "disk"], size: str, source: Source) -> Requirement:
-    """Return the need of so much memory or free disk (`4 GB`); raises `ValueError` for what is no size."""
+    """Return the need of so much memory or free disk (`4 GB`); raises `ValueError` for anything that is not a size."""
     return _plain(SizeSubject(what, bytes_of(size)), f"at least {size}", source)
 
 

@@ -84,7 +84,7 @@ class _Entry(NamedTuple):
 
 
 def _changed(root: Path, folder: Path, commit: str | None) -> bool | None:
-    """Whether tracked files differ from what was last committed; None where that cannot be told."""
+    """Whether tracked files differ from what was last committed; None where that is not known."""
     try:
         if (folder / "index").stat().st_size > _LARGEST_INDEX or (commit and len(commit) != 40):
             return None
@@ -167,7 +167,7 @@ def _varint(data: bytes, at: int) -> tuple[int, int]:
 
 
 def _staged(index: bytes, end: int, folder: Path, commit: str | None) -> bool | None:
-    """Whether the index holds something else than the commit; None where only git itself could tell."""
+    """Whether the index holds something else than the commit; None where only git itself knows."""
     tree = next((data for name, data in _extensions(index, end) if name == b"TREE"), None)
     if tree is None or commit is None:
         return None if commit else True

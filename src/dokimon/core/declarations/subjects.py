@@ -1,4 +1,4 @@
-"""What a requirement speaks of: one type for each kind of subject, so that judging can match on them."""
+"""The subject of a requirement: one type for each kind of subject, so that judging can match on them."""
 
 from __future__ import annotations
 

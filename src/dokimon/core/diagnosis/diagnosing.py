@@ -15,7 +15,7 @@ from dokimon.core.text import clean
 from dokimon.core.words import filled, names_in
 
 _MOST = 2
-"""Causes that are told: a reader wants the likely one, and perhaps a second."""
+"""The most causes that are shown: a reader wants the likely one, and perhaps a second."""
 
 
 Look = Callable[[Mapping[str, str]], Sequence[Remedy]]

@@ -113,7 +113,7 @@ def _run(run: RunPlan, context: PlanContext, plan: Plan) -> Table:
 
 
 def _checks(run: RunPlan, several: bool, seen: Seen) -> list[Table]:
-    """What is looked at without a word anyway, as a beginning, and what was seen of it before."""
+    """The default checks written out, as a beginning, with what the last smoke check saw."""
     found: list[dict[str, Any]] = []
     if run.kind == "server" or seen.title:
         found.append({"get": "/", "status": 200} | ({"title": seen.title} if seen.title else {}))
@@ -144,7 +144,7 @@ def _command(command: str | tuple[str, ...], context: PlanContext, plan: Plan) -
     parts = [
         f"./{part}" if number == 0 and _is_local(part, context.root) else part for number, part in enumerate(parts)
     ]
-    # What stands in braces is filled in before a shell sees it.
+    # Names in braces are filled in before a shell sees the text.
     return re.sub(r"'([^' ]*\{\w+\}[^' ]*)'", r"\1", shlex.join(parts))
 
 

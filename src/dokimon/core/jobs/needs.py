@@ -73,7 +73,7 @@ def notes_of(declared: Declared) -> tuple[str, ...]:
 
 
 def projects_of(declared: Declared) -> tuple[str, ...]:
-    """Return the projects that lie below a folder which is none itself, relative to it."""
+    """Return the projects below a folder that is not one itself, relative to it."""
     if declared.requirements or declared.checkout.deep:
         return ()
     return tuple(clean(name, 200) for name in projects_below(declared.workspace.start))

@@ -134,7 +134,7 @@ class _Keeper:
 
 
 def _said(ended: Run | Prepared) -> str:
-    """Return the likely cause and the last lines of what failed, to stand behind the reason."""
+    """Return the likely cause and the last lines of what failed, to be shown after the reason."""
     causes = [f"\nlikely cause: {each.cause}" for each in ended.diagnoses[:1]]
     return "".join([*causes, *(f"\n    {line}" for line in ended.last_lines[-5:])])
 

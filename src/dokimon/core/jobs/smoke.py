@@ -72,13 +72,13 @@ def plan_smoke(
 
 
 def projects_in_words(below: Sequence[str]) -> str:
-    """Say which projects lie below a folder that is none itself, and how to go on."""
+    """Say which projects are below a folder that is not one itself, and how to go on."""
     listed = ", ".join(below[:8]) + (f" and {len(below) - 8} more" if len(below) > 8 else "")
-    return f"This folder is no project, but holds some: {listed}. Name one, for example: dokimon smoke {below[0]}"
+    return f"This folder is not a project, but contains some: {listed}. Name one, for example: dokimon smoke {below[0]}"
 
 
 def plan_context_of(verified: Verified, environment: Mapping[str, str]) -> PlanContext:
-    """Return what planners are told of the verified checkout."""
+    """Return what planners need to know of the verified checkout."""
     reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
     checkout = verified.checkout
     return PlanContext(root=checkout.root, folder=checkout.project, environment=dict(environment), tools=reached)

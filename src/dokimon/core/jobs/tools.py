@@ -17,7 +17,7 @@ def tools_report(
 ) -> Report:
     """Return the report of `dokimon tools`: the copies of each tool, asked for the folder of the workspace.
 
-    With `with_parts` their components are told as well. Nothing that lies in the checkout around that folder is run.
+    With `with_parts` their components are included. Nothing inside the checkout is run.
     Raises `CatalogueFault`.
     """
     root, here = workspace.checkout.root, workspace.start

@@ -50,7 +50,7 @@ def open_workspace(start: Path, environment: Mapping[str, str]) -> Workspace:
 
 
 def _load_settings(checkout: Checkout) -> tuple[Settings, Manifest | None]:
-    """Return the settings of the checkout and the file they stand in; empty ones and None without a `dokimon.toml`."""
+    """Return the settings of the checkout and the file they are from; empty ones and None without a `dokimon.toml`."""
     path = checkout.root / SETTINGS_FILE
     if not path.exists() and not path.is_symlink():
         return Settings(), None

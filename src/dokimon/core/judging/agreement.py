@@ -138,7 +138,7 @@ def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> l
     by_subject = {agreement.subject: agreement for agreement in found if agreement.versions}
     drifted = []
     for index, each in enumerate(requirements):
-        # What dokimon.toml advises was put there on purpose; only what nobody watches can drift.
+        # What dokimon.toml advises was put there on purpose; only what nobody looks after can drift.
         watched = each.strength == "required" or each.subject.kind == "fact" or each.source.file == SETTINGS_FILE
         agreement = None if watched else by_subject.get(each.label)
         if not agreement or not each.constraint:

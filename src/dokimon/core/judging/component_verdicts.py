@@ -37,7 +37,7 @@ def judge_component(subject: ComponentSubject, constraint: Constraint | None, ma
 
 
 def _facts_of(copy: Installation | None) -> list[Component]:
-    """What a copy told of itself when it was asked for its version counts as components too."""
+    """What a copy reported about itself when asked for its version counts as components too."""
     if copy is None:
         return []
     known_by = copy.known_by or "asked"
@@ -66,12 +66,12 @@ def _judge_one(constraint: Constraint | None, component: Component, place: str) 
         reason = f"any version is accepted, and {version} is there" if version else "it is there"
         return Judgement(verdict="met", reason=reason, found=found)
     if version is None:
-        return Judgement(verdict="unknown", reason="it is there, but nothing tells its version", found=found)
+        return Judgement(verdict="unknown", reason="it is there, but its version is not known", found=found)
     return held(constraint, version, found=found)
 
 
 def _age(component: Component) -> tuple[bool, Key]:
-    """Sort by version; what is no version comes first."""
+    """Sort by version; what is not a version comes first."""
     try:
         return True, parse(component.version or "0")
     except VersionFault:
@@ -84,10 +84,10 @@ def _missing(
     name = subject.name
     asked = {part.what for part in entry.part if part.ask}
     if reached and asked and not any(each.what in asked for each in mine):
-        reason = f"{reached.path} did not tell which components it has"
+        reason = f"{reached.path} did not list its components"
         return Judgement(verdict="unknown", reason=reason, copy=reached)
     if reached and reached.own:
-        reason = f"{reached.path} is the project's own and is not run; no file tells of {name}"
+        reason = f"{reached.path} is the project's own and is not run; no file mentions {name}"
         return Judgement(verdict="unknown", reason=reason, copy=reached)
     if subject.tool == "library":
         reason = f"no pkg-config file and no CMake package in the usual folders is called {name}"

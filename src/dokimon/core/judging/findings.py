@@ -15,7 +15,7 @@ from dokimon.core.text import clean
 
 
 def ids_of(requirements: Sequence[Requirement]) -> tuple[str, ...]:
-    """Return the id of each requirement: what it speaks of, and a number (`node#1`)."""
+    """Return the id of each requirement: its subject and a number (`node#1`)."""
     numbers: dict[str, int] = {}
     ids = []
     for each in requirements:

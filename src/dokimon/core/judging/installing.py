@@ -58,7 +58,7 @@ def _fits(recipe: Recipe, need: Requirement, machine: Machine) -> bool:
 
 
 class _Words(NamedTuple):
-    """What may stand in braces in a recipe, and the lowest version that will do, where one is known."""
+    """The values for braces in a recipe, and the lowest version that will do, where one is known."""
 
     values: Mapping[str, str]
     lowest: str | None
@@ -99,7 +99,7 @@ def _warning(recipe: Recipe, words: _Words, entry: Tool, constraint: Constraint 
     if recipe.command and _names_version(recipe):
         return entry.lines.standing(words.lowest)
     common = in_common(constraint) if constraint and "{" in recipe.say else None
-    # Where no maintained line will do, whoever installs one should know.
+    # Where no maintained release line will do, the user should know before installing one.
     if common is None or newest_line(entry.lines, common):
         return None
     return entry.lines.standing(words.lowest)

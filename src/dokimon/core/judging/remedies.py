@@ -43,7 +43,7 @@ def remedies(need: Requirement, judgement: Judgement, machine: Machine) -> tuple
 def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
     repair = _for_fault(judgement.copy)
     reached = machine.reached(need.tool)
-    # A shim that tells nothing has no version for this folder: installing one helps.
+    # A shim without an answer has no version for this folder: installing one helps.
     if judgement.verdict == "unknown" and reached and not reached.shim:
         return repair or _for_unknown(need, reached)
     there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
@@ -133,7 +133,7 @@ def _already_here(need: Requirement, machine: Machine) -> list[Remedy]:
 
 
 def _barred(need: Requirement, machine: Machine) -> list[Remedy]:
-    """Advice may have a copy that other needs of the same tool do not accept: then that is said."""
+    """Advice may be met by a copy that other needs of the same tool do not accept: then say so."""
     if need.strength == "required":
         return []
     own = [need.constraint] if need.constraint else []
@@ -146,7 +146,7 @@ def _barred(need: Requirement, machine: Machine) -> list[Remedy]:
 
 
 def _manager_of(copy: Installation, machine: Machine) -> str | None:
-    """Return the version manager in whose folder a copy lies, or None."""
+    """Return the version manager whose folder holds a copy, or None."""
     for name, manager in managers().items():
         if any(Path(copy.program).is_relative_to(root) for root in manager.roots_here(machine.environment)):
             return name

@@ -1,4 +1,4 @@
-"""Verdicts on what is no tool: variables, paths, the platform, sizes, services."""
+"""Verdicts on what is not a tool: variables, paths, the platform, sizes, services."""
 
 from __future__ import annotations
 
@@ -43,7 +43,7 @@ def judge_platform(subject: PlatformSubject) -> Judgement:
 
 
 def judge_size(subject: SizeSubject, machine: Machine) -> Judgement:
-    """Whether this machine has enough memory, or free disk where the checkout lies."""
+    """Whether this machine has enough memory, or free disk at the checkout."""
     from dokimon.core.machine.system import this_system
 
     system = this_system(machine.root)
@@ -75,7 +75,7 @@ def judge_service(subject: ServiceSubject, constraint: Constraint | None, machin
 
 
 def _is_another_product(wanted: str, product: str) -> bool:
-    """Databases that speak one protocol are told apart; behind HTTP anything may stand."""
+    """Databases that share a protocol are distinguished; behind HTTP there may be anything."""
     from dokimon.core.machine.services import is_the_product
 
     return wanted.lower() in ("mysql", "mariadb", "redis", "valkey") and not is_the_product(wanted, product)

@@ -37,7 +37,7 @@ def judge_tool(tool: str, constraint: Constraint | None, machine: Machine) -> Ju
 
 
 def not_reached(tool: str, constraint: Constraint | None, machine: Machine) -> Judgement:
-    """Say why no command reaches the tool: it is broken, has another name, or lies elsewhere."""
+    """Say why no command reaches the tool: it is broken, has another name, or is in another folder."""
     copies = machine.copies(tool)
     broken = next((copy for copy in copies if copy.fault and not copy.own), None)
     nearby = fitting_copy(tool, constraint, machine)

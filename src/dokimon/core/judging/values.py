@@ -45,7 +45,7 @@ class Machine(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class Judgement(msgspec.Struct, frozen=True, kw_only=True):
-    """What came of one requirement: the verdict, the reason in words, the copy or component that it speaks of.
+    """What came of one requirement: the verdict, the reason in words, the copy or component that was judged.
 
     `choices` are the judgements of the requirements of which one must be met, in their order.
     """

@@ -47,7 +47,7 @@ def verdict_on(need: Requirement, machine: Machine) -> Judgement | None:
 
 
 def _judge_choice(subject: ChoiceSubject, machine: Machine) -> Judgement:
-    """The first that is met counts; where none is, all of them are told."""
+    """The first that is met counts; where none is, all of them are reported."""
     judged = [(each, judgement) for each in subject.choices if (judgement := verdict_on(each, machine))]
     choices = tuple(judgement for _, judgement in judged)
     for each, judgement in judged:

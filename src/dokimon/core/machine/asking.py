@@ -23,7 +23,7 @@ _QUIET = {
     "LC_ALL": "C.UTF-8", "LANGUAGE": "", "NO_COLOR": "1", "TERM": "dumb", "PAGER": "cat", "GIT_PAGER": "cat",
     "CI": "1", "DO_NOT_TRACK": "1",
 }  # fmt: skip
-"""What every tool is told: plain words, no colours, no pager, no dialogue, no reports home."""
+"""The variables that every tool gets: plain words, no colours, no pager, no dialogue, no telemetry."""
 
 _CODE_FROM_ENVIRONMENT = (
     "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "DYLD_INSERT_LIBRARIES", "DYLD_LIBRARY_PATH", "BASH_ENV", "ENV",
@@ -44,7 +44,7 @@ def abandon() -> None:
 
 
 class ToolAnswer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
-    """What came back: the version, other things that the tool told of itself, or the reason why there is no version.
+    """What came back: the version, other facts that the tool gave about itself, or the reason why there is no version.
 
     `another` is the tool that it turned out to be instead. `seconds` is how long that took, `output` what was printed,
     without the sequences that colour it.
@@ -61,8 +61,8 @@ class ToolAnswer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 class Asker(msgspec.Struct, frozen=True):
     """How programs are asked: with which variables, and for which checkout, nothing of which may have a say.
 
-    They stand at the root of the file system, where no project's settings lie: many tools read those of the folder
-    they are asked in, and some start programs that such settings name.
+    Their working directory is the root of the file system, where there are no project's settings: many tools read those
+    of the folder they are asked in, and some start programs that such settings name.
     """
 
     environment: Mapping[str, str]
@@ -82,7 +82,7 @@ class Asker(msgspec.Struct, frozen=True):
         return ToolAnswer(version=clean(found[1], 80), facts=facts, seconds=answer.seconds)
 
     def parts(self, program: Path, how: Ask, arguments: list[str]) -> ToolAnswer:
-        """Run `program` for what it has loaded: with its own settings, unless they lie in the checkout."""
+        """Run `program` for what it has loaded: with its own settings, unless they are in the checkout."""
         return self.output([str(program), *arguments], self._guarded(how, drop_all=False))
 
     def output(
@@ -93,7 +93,7 @@ class Asker(msgspec.Struct, frozen=True):
         folder = folder or Path(self.checkout.anchor)
         output, status, fault = _run(command, folder, environment or self._guarded(Ask(), drop_all=True))
         spent = time.monotonic() - started
-        output = without_sequences(output)  # some colour their version whoever reads it
+        output = without_sequences(output)  # some colour their version in any case
         first_line = next((line for line in output.splitlines() if line.strip()), "")
         if fault is None and not first_line:
             fault = f"printed nothing and ended with status {status}"

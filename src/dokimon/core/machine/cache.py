@@ -59,14 +59,14 @@ class Cache:
         return self._known.get(key) if key else None
 
     def put(self, key: str | None, answer: ToolAnswer) -> None:
-        """Keep an answer; one that tells no more than a reason is not worth it: the next time may go better."""
+        """Keep an answer; a mere reason for not answering is not kept: the next time may go better."""
         if key and (answer.version or answer.another or answer.output):
             self._new[key] = answer
 
     def save(self) -> None:
         """Write the file anew if anything was added. Where that cannot be done, the next survey asks again.
 
-        The new file takes the place of the old one in one step: whoever reads sees the one or the other. When two
+        The new file takes the place of the old one in one step: a reader sees the one or the other. When two
         surveys end at once, the answers of one may be lost, and are asked for again.
         """
         if not self._new or self._folder is None:

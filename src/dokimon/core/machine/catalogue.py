@@ -23,7 +23,7 @@ class Ask(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     """How to ask a tool for its version: arguments, a pattern (its first group is the version), guards.
 
     `environment` keeps the tool from updating, fetching or asking back; `without` names variables it must not see.
-    `facts` are patterns for other versions and properties that the same output tells, by name; `others` are patterns
+    `facts` are patterns for other versions and properties in the same output, by name; `others` are patterns
     that show it to be another tool of the same command. `never` says why a tool is not to be asked at all.
     """
 
@@ -37,9 +37,9 @@ class Ask(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
 
 
 class Evidence(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """A place in files that tells the version without running anything.
+    """A place in files that has the version, so that nothing is run.
 
-    `path` is relative to the folder that the program really lies in; to the one in which it is named with
+    `path` is relative to the real folder of the program; to the one in which it is named with
     `of = "named"`; or to the folder around it whose path ends in what `of` says. It may hold wildcards. `pattern` is
     searched in the file's text, in its path with `in = "path"`, or in the text of the file `inside` the archive that it
     is; its first group is the version. `program` limits
@@ -124,8 +124,8 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
 class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """A catalogue entry. `commands` are the names it goes by, the one that people type first.
 
-    `also` are wildcards of other names under which copies lie on PATH (`python3.[0-9]*`). `homes` are folders in which
-    copies usually lie that PATH does not reach, with wildcards, `~` and variables; `registry` the keys and values of
+    `also` are wildcards of other names that copies have on PATH (`python3.[0-9]*`). `homes` are folders off PATH in which
+    copies usually are, with wildcards, `~` and variables; `registry` the keys and values of
     the Windows registry that name such folders. `packages` are the names under which package managers of systems have
     it; one that names a version (`node@{pick}`) serves needs of a version too. `home_variables` are environment variables
     that name the tool's home, `wrappers` the names of scripts with which a project brings the tool itself.

@@ -22,7 +22,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     """A component of a tool.
 
     `name` is how needs call it, `what` its kind in words; `of` is the path of the copy that it belongs to, left out
-    where it serves every copy. `known_by` is `file`, `asked` or `cache`; `path` the file that tells of it.
+    where it serves every copy. `known_by` is `file`, `asked` or `cache`; `path` the file that says so.
     """
 
     tool: str

@@ -1,4 +1,4 @@
-"""Versions that stand in files beside a program, so that nothing has to be run."""
+"""Versions from files beside a program, so that nothing has to be run."""
 
 from __future__ import annotations
 
@@ -13,7 +13,7 @@ from dokimon.core.text import clean
 
 
 def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple[str, Path] | None:
-    """Return the version and the file that tells it (the program itself where its path does), from the first of `places`.
+    """Return the version and the file that has it (the program itself where its path does), from the first of `places`.
 
     `program` is the path as PATH names it, `real` the file behind its links.
     """
@@ -22,7 +22,7 @@ def version_in_files(program: Path, real: Path, places: list[Evidence]) -> tuple
             continue
         folder = _folder(program, real, place.of)
         paths = matching(folder, place.path) if folder else []
-        # Several matches belong to several copies side by side: which one is meant, only the program can tell.
+        # Several matches belong to several copies side by side: only the program knows which one is meant.
         if len(paths) > 1 and not place.newest:
             continue
         for path in paths:

@@ -18,16 +18,16 @@ PROGRAMS_FOLDER = "Scripts" if WINDOWS else "bin"
 
 
 def path_folders(environment: Mapping[str, str], here: Path) -> list[tuple[Path, bool]]:
-    """Return PATH's folders in order, each with whether it stands there as an absolute path.
+    """Return PATH's folders in order, each with whether it is written as an absolute path.
 
-    POSIX.1-2017 §8.3: an empty entry is the folder one stands in, and a relative one starts there.
+    POSIX.1-2017 §8.3: an empty entry is the current folder, and a relative one starts there.
     """
     entries = environment.get("PATH", os.defpath).split(os.pathsep)
     return [(here / entry, bool(entry) and Path(entry).is_absolute()) for entry in entries]
 
 
 def program_names(command: str) -> list[str]:
-    """Return the file names under which a command may lie in a folder of PATH."""
+    """Return the file names that a command may have in a folder of PATH."""
     if not WINDOWS:
         return [command]
     endings = os.environ.get("PATHEXT", ".COM;.EXE;.BAT;.CMD").lower().split(";")
@@ -43,7 +43,7 @@ def is_program(path: Path) -> bool:
 
 
 def identity(path: Path | str) -> tuple[int, int] | str:
-    """Return what tells whether two paths are the same file: device and inode, else the path itself."""
+    """Return the identity of a file, by which two paths are compared: device and inode, else the path itself."""
     try:
         status = os.stat(path)  # noqa: PTH116 (asked thousands of times)
     except OSError:

@@ -24,7 +24,7 @@ class Copy(msgspec.Struct, frozen=True, kw_only=True):
 
     `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies where PATH does
     not lead; `other_name` is the name by which alone it is reached (`python3.12`). `own` copies are the project's and
-    are never run. `fault` says why it cannot be run. `shim` tells what stands behind a shim.
+    are never run. `fault` says why it cannot be run. `shim` is what a shim starts.
     """
 
     path: Path
@@ -88,14 +88,14 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
         if copy.fault is None and copy.shim is None and not copy.own:
             yield msgspec.structs.replace(copy, off_path=True)
     for place in places.own:
-        # The root of a project holds wrappers of tools; programs of a tool's name there are nobody's.
+        # The root of a project holds wrappers of tools; a program there with a tool's name is neither a copy nor a wrapper.
         names = tool.wrappers if place.endswith("/.") else tool.commands
         for path in (path for name in names for path in places.holds(place, name)):
             yield Copy(path=path, real=_real(path), own=True)
 
 
 def _on_path(tool: Tool, places: SearchPath) -> Iterator[tuple[Path, bool, str | None]]:
-    """Yield what lies on PATH under the names of the tool, whether by an absolute entry, and the name that reaches it."""
+    """Yield what is on PATH under the names of the tool, whether by an absolute entry, and the name that reaches it."""
     for command in tool.commands:
         first = True
         for place, absolute in places.on_path:
@@ -113,7 +113,7 @@ def _not_in(files: set[object], paths: Iterable[Path]) -> Iterator[Path]:
 
 
 def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
-    """Yield the folders off PATH in which copies usually lie: the tool's own, the system's other choices, everyone's."""
+    """Yield the folders off PATH in which copies usually are: the tool's own, the system's other choices, everyone's."""
     for home in tool.homes:
         yield from map(str, folders_of(home, places.environment))
     for key in tool.registry:
@@ -140,7 +140,7 @@ def _alternatives(command: str, root: Path) -> Iterator[str]:
 def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True) -> Copy:
     fault = why_unrunnable(path, places.environment)
     real = _real(path)
-    # What PATH reaches by a relative entry, or in the checkout, is the project's own: whoever wrote it.
+    # What PATH reaches by a relative entry, or in the checkout, counts as the project's own.
     own = not absolute or places.in_checkout(path) or places.in_checkout(real)
     if fault or own:
         return Copy(path=path, real=real, own=own, fault=fault)

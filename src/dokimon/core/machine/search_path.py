@@ -16,7 +16,7 @@ from dokimon.core.machine.platform import identity, path_folders, program_names
 
 
 class SearchPath:
-    """PATH and the usual homes, for one survey. `folder` is where one stands, `checkout` the root nothing of which runs."""
+    """PATH and the usual homes, for one survey. Nothing below `checkout` is run; `folder` is the current one."""
 
     def __init__(self, environment: Mapping[str, str], folder: Path, checkout: Path) -> None:
         self.environment = environment
@@ -26,7 +26,7 @@ class SearchPath:
 
     @cached_property
     def on_path(self) -> list[tuple[str, bool]]:
-        """The folders of PATH that are there, each once and in order, with whether they stand there as absolute paths.
+        """The folders of PATH that are there, each once and in order, with whether they are written as absolute paths.
 
         Two names of one folder (`/bin` and `/usr/bin` on many systems) are one folder.
         """
@@ -65,7 +65,7 @@ class SearchPath:
                 yield Path(path)
 
     def like(self, patterns: list[str]) -> Iterator[Path]:
-        """Yield what lies on PATH under a name that one of the wildcard patterns matches."""
+        """Yield what is on PATH under a name that one of the wildcard patterns matches."""
         wanted = re.compile("|".join(fnmatch.translate(pattern) for pattern in patterns))
         for place, absolute in self.on_path:
             if absolute:
@@ -80,7 +80,7 @@ class SearchPath:
         return self._names[place]
 
     def in_checkout(self, path: Path) -> bool:
-        """Whether a path lies in the checkout."""
+        """Whether a path is in the checkout."""
         return path.is_relative_to(self.checkout)
 
     def notes(self) -> list[str]:
@@ -90,12 +90,12 @@ class SearchPath:
         found = []
         if odd:
             found.append(
-                "PATH has an empty or relative entry: whichever folder you stand in, its programs answer to the names of "
+                "PATH has an empty or relative entry: in any folder that you are in, its programs can take the names of "
                 "tools. Dokimon runs none of them"
             )
         inside = {str(place) for place, absolute in entries if absolute and self.in_checkout(place)}
         if inside:
-            found.append(f"PATH leads into the checkout ({', '.join(sorted(inside)[:3])}); what lies there is not run")
+            found.append(f"PATH leads into the checkout ({', '.join(sorted(inside)[:3])}); programs there are not run")
         unreadable = [place for place, _ in self.on_path if not os.access(place, os.X_OK)]
         if unreadable:
             found.append(f"PATH names {', '.join(unreadable[:3])}, which you may not look into")

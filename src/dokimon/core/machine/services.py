@@ -28,7 +28,7 @@ class Greeting(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
-    """Connect to a service on this machine, and read its version where its protocol tells.
+    """Connect to a service on this machine, and read its version where its protocol has one.
 
     `name` says which protocol is expected; of a service of another name it is only known whether it listens.
     """
@@ -95,7 +95,7 @@ def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     )
     if answer.startswith("-"):
         refusal = clean(answer[1:].partition("\r\n")[0], 120)
-        return Greeting(listens=True, product="Redis", reason=f"it tells no version without a password: “{refusal}”")
+        return Greeting(listens=True, product="Redis", reason=f"it gives no version without a password: “{refusal}”")
     valkey = re.search(r"^valkey_version:(\S+)", answer, re.MULTILINE)
     found = valkey or re.search(r"^redis_version:(\S+)", answer, re.MULTILINE)
     if not found:
@@ -104,7 +104,7 @@ def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
 
 
 def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
-    """PostgreSQL tells its version only to those it lets in: the real client asks, where credentials are given.
+    """PostgreSQL gives its version only after a login: the real client asks, where credentials are given.
 
     Whether it is PostgreSQL shows in its one-byte answer to an SSLRequest (its protocol, "Message Formats").
     """
@@ -112,7 +112,7 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
     if _received(link, enough=lambda data: len(data) >= 1)[:1] not in (b"S", b"N"):
         return Greeting(listens=True, reason="its answer is not that of PostgreSQL")
     given = asker.environment
-    secret = "it tells its version only to users"
+    secret = "it gives its version only after a login"
     client = shutil.which("psql", path=given.get("PATH", ""))
     if not given.get("PGUSER"):
         return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}; set PGUSER and PGPASSWORD")
@@ -128,7 +128,7 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
 
 
 def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
-    """HTTP/1.1: the Server field (RFC 9110 §10.2.4), or the version that a JSON root page of a search engine tells."""
+    """HTTP/1.1: the Server field (RFC 9110 §10.2.4), or the version on the JSON root page of a search engine."""
     link.sendall(f"GET / HTTP/1.1\r\nHost: {host}:{port}\r\nAccept: */*\r\nConnection: close\r\n\r\n".encode())
     answer = _received(link, enough=lambda data: False).decode("utf-8", "replace")
     if not answer.startswith("HTTP/"):
@@ -139,7 +139,7 @@ def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
         return Greeting(listens=True, product=engine, version=clean(number[1], 40))
     server = re.search(r"^server:\s*([\w-]+)(?:/(\d[\w.-]*))?", head, re.MULTILINE | re.IGNORECASE)
     if server:
-        silent = None if server[2] else f"{clean(server[1], 40)} does not tell its version"
+        silent = None if server[2] else f"{clean(server[1], 40)} does not give its version"
         return Greeting(listens=True, product=clean(server[1], 40), version=server[2], reason=silent)
     return Greeting(listens=True, reason="it does not say which server it is")
 
@@ -158,7 +158,7 @@ def _smtp(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     greeting = _received(link, enough=lambda data: data.endswith(b"\r\n")).decode("utf-8", "replace")
     if not greeting.startswith("220"):
         return Greeting(listens=True, reason="its greeting is not that of a mail server")
-    return Greeting(listens=True, product="SMTP", reason="mail servers tell no version")
+    return Greeting(listens=True, product="SMTP", reason="mail servers give no version")
 
 
 _PROTOCOLS: dict[str, Callable[[socket.socket, str, int, Asker], Greeting]] = {

@@ -21,7 +21,7 @@ from dokimon.core.text import clean
 
 
 class Shim(msgspec.Struct, frozen=True, kw_only=True):
-    """What stands behind a shim: its manager, the version chosen here and by what, the program; or why there is none."""
+    """What a shim starts: its manager, the version chosen here and by what, the program; or why there is none."""
 
     manager: str
     version: str | None = None
@@ -35,7 +35,7 @@ Which = Callable[[list[str]], str | None]
 
 
 def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str], which: Which) -> Shim | None:
-    """Return what stands behind the shim `path`, asked for `folder`, or None when it is the tool itself."""
+    """Return what the shim `path` starts, asked for `folder`, or None when it is the tool itself."""
     if real.name in ("rustup", "rustup-init") and path.name not in ("rustup", "rustup-init"):
         return _behind_rustup(path.name, real, folder, environment)
     if real.parent.name == "dist" and real.parent.parent.name == "corepack" and path.name != "corepack":
@@ -186,7 +186,7 @@ def _rust_channel_in(text: str) -> str:
         toolchain = tomllib.loads(text).get("toolchain")
     except ValueError:
         return ""
-    # A toolchain may also be named by a path: it can lie in the checkout, so it counts as not installed.
+    # A toolchain may also be named by a path: it can be in the checkout, so it counts as not installed.
     named = (toolchain.get("channel") or toolchain.get("path")) if isinstance(toolchain, dict) else None
     return str(named or "")
 

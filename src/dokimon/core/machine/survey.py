@@ -23,8 +23,8 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
 
     `reached` says whether a command typed in the project's folder starts it; an `off_path` copy lies where PATH does not
     lead; `other_name` is the only name that reaches it (`python3.12`); an `own` copy is the project's and is never run.
-    `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that told the version, or the copy
-    behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other things it told of itself.
+    `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that has the version, or the copy
+    behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other properties it reported.
     Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
     long asking took.
     """
@@ -96,7 +96,7 @@ class Surveyor:
         return Survey(found, tuple(ordered), tuple(self._places.notes()))
 
     def _all_looked_at(self, copies: Sequence[tuple[Tool, Copy, bool]]) -> list[tuple[Installation, list[Component]]]:
-        """Look at each copy, in their order; programs are run side by side, and only where no file and no answer tells."""
+        """Look at each copy, in order; programs run side by side, and only where no file or kept answer will do."""
         without_asking = [None if with_parts else self._known(tool, copy) for tool, copy, with_parts in copies]
         left = [copy for copy, known in zip(copies, without_asking, strict=True) if known is None]
         if not left:
@@ -217,7 +217,7 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
 
 
 def _why_no_version(copy: Copy) -> tuple[str | None, str | None]:
-    """Return why the copy tells no version, in words and by its kind: it cannot be run, or is a shim without a version."""
+    """Return why the copy has no version, in words and by its kind: it cannot be run, or is a shim without a version."""
     if copy.fault:
         return copy.fault.says, copy.fault.kind
     if copy.shim and copy.shim.says:

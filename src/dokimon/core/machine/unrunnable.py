@@ -1,4 +1,4 @@
-"""Why a file that lies where a command is looked for cannot be run: each reason of its own."""
+"""Why a file in a place where commands are looked for cannot be run: one reason per cause."""
 
 from __future__ import annotations
 

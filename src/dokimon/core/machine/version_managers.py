@@ -21,7 +21,7 @@ _STARTUP_FILES = (
 
 
 class Manager(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
-    """What is known of a version manager; the keys are told at the top of `version_managers.toml`."""
+    """What is known of a version manager; the keys are explained at the top of `version_managers.toml`."""
 
     marks: list[str]
     startup: str

@@ -116,7 +116,7 @@ class Configured:
 
 
 def checks_of(name: str, settings: Settings) -> tuple[PlannedCheck, ...]:
-    """Return the checks of a run; a `[[smoke]]` without `of` speaks of the only one. Raises `PlanFault`."""
+    """Return the checks of a run; a `[[smoke]]` without `of` belongs to the only run. Raises `PlanFault`."""
     return tuple(
         _planned(spec, index, settings)
         for index, spec in enumerate(settings.smoke)
@@ -184,7 +184,7 @@ _SERIAL_READER = (sys.executable, "-I", "-m", "dokimon.core.processes.serial")
 
 
 def _serial_wish(table: RunTable, serial: SerialTable, words: dict[str, str]) -> dict[str, object]:
-    """Return what the serial reader is told."""
+    """Return the settings of the serial reader."""
     listen = seconds(serial.listen) if serial.listen else None
     if listen is None and serial.until:
         listen = seconds(table.up.within)

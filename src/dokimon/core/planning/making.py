@@ -18,7 +18,7 @@ PLANNERS: tuple[Planner, ...] = (
     node.plan, more.deno, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, more.swift,
     more.elixir, more.dart, more.firmware, native.plan,
 )  # fmt: skip
-"""Each looks at the folder and returns how its ecosystem would start what lies there, or None."""
+"""Each looks at the folder and returns how its ecosystem would start the project there, or None."""
 
 LAST: Planner = more.static
 """What is left when no other planner found a way."""

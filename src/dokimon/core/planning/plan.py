@@ -18,7 +18,7 @@ from dokimon.core.words import filled, filled_for_shell
 PREPARE_SECONDS = 30 * 60.0
 """The first installation may download for minutes."""
 UP_SECONDS = 3 * 60.0
-"""A first start may compile or download; a run that ends meanwhile is told at once."""
+"""A first start may compile or download; a run that ends meanwhile is reported at once."""
 PROGRAM_SECONDS = 3 * 60.0
 
 
@@ -112,7 +112,7 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
 class Plan(msgspec.Struct, frozen=True, kw_only=True):
     """The prepare steps in order, then the runs in order.
 
-    `words` are what may stand in braces in the commands of `dokimon.toml`, `environment` the variables that its
+    `words` are the values for braces in the commands of `dokimon.toml`, `environment` the variables that its
     commands need: what an ecosystem's planner found out also serves commands that people wrote. `checkout` are the checks
     that look at the checkout when all is over.
     """
@@ -125,7 +125,7 @@ class Plan(msgspec.Struct, frozen=True, kw_only=True):
 
 
 class PlanContext(msgspec.Struct, frozen=True, kw_only=True):
-    """What planners are told: the checkout's root, the project's folder in it, the environment, the tools found."""
+    """What planners know: the checkout's root, the project's folder in it, the environment, the tools found."""
 
     root: Path
     folder: Path

@@ -31,7 +31,7 @@ _LONGEST_LINE = 4096
 """Bytes; what a program prints without ever ending the line is cut into lines of this size."""
 
 _WARNINGS_IN_BYTES = 4 * 1024 * 1024
-"""Warnings are counted in so much of the output: whoever prints more has said enough."""
+"""Warnings are counted in the first 4 MiB only."""
 
 _TELL_EVERY = 0.04
 """Seconds between two lines that a listener hears of, where there are many."""
@@ -201,7 +201,7 @@ class Output:
         _widen(number)
         with stream:
             while True:
-                # A prompt has no line end: what stands there for a moment is a line too.
+                # A prompt has no line end: what is there for a moment is a line too.
                 if left and not select.select([number], [], [], _IDLE_SECONDS)[0]:
                     self._take(left, is_error)
                     left = b""

@@ -174,7 +174,7 @@ def _ranked(found: Sequence[Listening], first: int | None, printed: int | None) 
 
 
 def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:
-    """Return strangers that hold the very address that is asked: then nobody can tell who answered."""
+    """Return strangers that hold the very address that is asked: then it is not known which of them answered."""
     return tuple(each for each in others if each.address in (at.address, asked_address(at)))
 
 

@@ -1,4 +1,4 @@
-"""Any system: the processes below one, and the sockets that they listen on, as psutil tells them.
+"""Any system: the processes below one, and the sockets that they listen on, as psutil lists them.
 
 macOS uses this. It runs on Linux too, where the same tests drive it (`DOKIMON_PROCESSES=portable`).
 """
@@ -65,7 +65,7 @@ class SocketTable:
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:
-    """Return the paths of UNIX sockets that these processes have open: psutil does not tell which of them listen."""
+    """Return the paths of UNIX sockets that these processes have open: psutil does not say which of them listen."""
     found = set()
     for pid in pids:
         try:

@@ -207,7 +207,7 @@ class _Streams:
         return [warden.stdout, warden.stderr]
 
     def keyboard(self, warden: subprocess.Popen[bytes]) -> int | None:
-        """Return what keys are written to, or None where nobody listens."""
+        """Return the file descriptor for keys, or None where the run reads none."""
         if self._master is not None:
             return self._master
         if warden.stdin is None:

@@ -1,4 +1,4 @@
-"""Where each value of a JSON text begins: no parser of the standard library or of our dependencies tells that."""
+"""Where each value of a JSON text begins: no parser of the standard library or of our dependencies gives that."""
 
 from __future__ import annotations
 
@@ -36,7 +36,7 @@ def json_place(text: str, keys: Keys) -> int:
 
 
 def _only_place(text: str, keys: Keys) -> int | None:
-    """Return where the value begins when each key stands just once behind the one before it: then it can only be there."""
+    """Return where the value begins when each key occurs just once after the one before it: then it can only be there."""
     place = 0
     for key in keys:
         quoted = f'"{key}"'

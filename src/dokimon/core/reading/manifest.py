@@ -1,4 +1,4 @@
-"""Reading the files of a checkout, which nobody vouches for: bounded, decoded, parsed, and with the line of a key."""
+"""Reading the untrusted files of a checkout: bounded, decoded, parsed, and with the line of each key."""
 
 from __future__ import annotations
 
@@ -22,7 +22,7 @@ LARGEST_BYTES = 4 * 1024 * 1024
 
 
 class ManifestFault(Fault):
-    """A file of the checkout that cannot be read: `line` (from 1), and the reason in words that can stand after its name."""
+    """A file of the checkout that cannot be read: `line` (from 1), and the reason in words that can follow its name."""
 
     def __init__(self, line: int, reason: str) -> None:
         super().__init__(reason, line=line)
@@ -42,7 +42,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def path(self) -> Path:
-        """Where the file lies. Made when asked for: most readers need the text alone."""
+        """The path of the file. Made when asked for: most readers need the text alone."""
         return Path(self.location)
 
     def source(self, line: int) -> Source:
@@ -65,7 +65,7 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozenset()) -> Manifest:
-    """Read a text file of the checkout. Raises `ManifestFault` when it is no readable UTF-8 file of sensible size.
+    """Read a text file of the checkout. Raises `ManifestFault` when it is not a readable UTF-8 file, or too large.
 
     A link is followed only while it stays below `root`: a checkout must not make other files of this machine speak.
     """

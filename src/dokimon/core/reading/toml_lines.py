@@ -1,4 +1,4 @@
-"""On which line each key of a TOML text stands: `tomllib` does not tell that. One pass over the text, in linear time."""
+"""The line of each key of a TOML text, which `tomllib` does not give. One pass over the text, in linear time."""
 
 from __future__ import annotations
 
@@ -27,9 +27,9 @@ _TOKEN = re.compile(
 
 
 def toml_line(text: str, keys: Keys) -> int:
-    """Return the line (from 1) on which the key of the value at `keys` stands in a valid TOML text.
+    """Return the line (from 1) of the key of the value at `keys` in a valid TOML text.
 
-    An item of an array has the line on which it begins. Where nothing stands at `keys`, the line is that of what would
+    An item of an array has the line on which it begins. Where there is nothing at `keys`, the line is that of what would
     hold it.
     """
     lines = _lines(text)
@@ -57,7 +57,7 @@ def _lines(text: str) -> dict[Keys, int]:
 
 
 class _Scan:
-    """One walk over the tokens. `lines` grows as keys are met; what stands inside a string is never taken for one."""
+    """One walk over the tokens. `lines` grows as keys are met; the inside of a string is never taken for one."""
 
     def __init__(self, text: str) -> None:
         self.lines: dict[Keys, int] = {}
@@ -166,7 +166,7 @@ class _Scan:
             here = self._item(open_at)
 
     def _scalar(self) -> None:
-        """Pass over a string, number, date or word: whatever stands up to the next sign that ends it."""
+        """Skip a string, number, date or word: everything up to the next character that ends it."""
         while self._token is not None and self._token.kind != "end" and not self._is(",]}"):
             self._next()
 

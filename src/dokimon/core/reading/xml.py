@@ -19,7 +19,7 @@ class Element:
         self.text = ""
 
     def all(self, *path: str) -> Iterator[Element]:
-        """Yield the elements that lie at `path` below this one, in the order of the document."""
+        """Yield the elements at `path` below this one, in the order of the document."""
         for child in self.children:
             if child.name == path[0]:
                 if len(path) == 1:

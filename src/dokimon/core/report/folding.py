@@ -11,7 +11,7 @@ from dokimon.core.report.model import Finding
 
 
 class Folded(msgspec.Struct, frozen=True):
-    """A finding that stands for itself and for `more` others declared elsewhere.
+    """A finding that represents itself and `more` others declared elsewhere.
 
     They are equal, or, where `ranges` is more than one, so many different ranges of one tool that are all met.
     """

@@ -32,7 +32,7 @@ class Remedy(_Part, frozen=True):
 
 
 class Found(_Part, frozen=True):
-    """The installation that a finding speaks of."""
+    """The installation that a finding is about."""
 
     path: str
     version: str | None = None
@@ -42,7 +42,7 @@ class Found(_Part, frozen=True):
 class Finding(_Part, frozen=True, kw_only=True):
     """A requirement, and what came of it when it was held against the survey (`needs` leaves that out).
 
-    `tool` is the subject, `component` the part of it that is meant; `kind` says what a subject that is no tool is.
+    `tool` is the subject, `component` the part of it that is meant; `kind` is the kind of a subject other than a tool.
     `wanted` is as declared, `accepts` the same in words. `part` is the folder of the project that declares it. `title` is
     the tool's name for people. Where `wanted` cannot be read, `wrong_at` is the place in it (in characters, from 0).
     """
@@ -125,7 +125,7 @@ class Listening(_Part, frozen=True, kw_only=True):
 
 
 class Stranger(_Part, frozen=True, kw_only=True):
-    """A process that is no part of the run and holds the port that it usually takes."""
+    """A process outside the run that holds the port which the run usually takes."""
 
     port: int
     address: str
@@ -158,7 +158,7 @@ class Check(_Part, frozen=True, kw_only=True):
 
     @property
     def full_name(self) -> str:
-        """The name with that of the check it came with, so that it can stand alone."""
+        """The name with that of the check it came with, fit to be shown alone."""
         return f"{self.part_of}: {self.name}" if self.part_of else self.name
 
 
@@ -244,7 +244,7 @@ class Provenance(_Part, frozen=True, kw_only=True):
     """Where a report comes from: `at` which time (RFC 3339, UTC), with which `dokimon`, on which system, its `release`.
 
     `commit` and `branch` are those of the checkout, `changed` says whether tracked files differ from the commit; left out
-    where the checkout is in no repository of git's, or where git's files do not tell.
+    where the checkout is in no repository of git's, or where git's files do not say.
     """
 
     at: str

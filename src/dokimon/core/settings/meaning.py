@@ -1,4 +1,4 @@
-"""What one value of `dokimon.toml` cannot tell alone: versions, durations, patterns, names that must match."""
+"""What the types of `dokimon.toml` cannot check: versions, durations, patterns, names that must match."""
 
 from __future__ import annotations
 
@@ -23,7 +23,7 @@ QUESTIONS = ("--version", "-version", "-V")
 
 
 def check_meaning(tables: dict[str, list[Any]], reader: TableReader) -> None:
-    """Hold the values of the file against each other and against what they stand for; problems go to `reader`."""
+    """Compare the values of the file with each other and with what they mean; problems go to `reader`."""
     for i, need in enumerate(tables["need"]):
         _check_need(need, ("need", i), reader)
     for i, tool in enumerate(tables["tool"]):

@@ -18,7 +18,7 @@ _OUR_OWN = "lines"
 
 
 def schema() -> dict[str, Any]:
-    """Return the JSON Schema of the file, made from the types that it is read into; a key not known is no key."""
+    """Return the JSON Schema of the file, made from the types that it is read into; unknown keys are not allowed."""
     types = [Settings, *(kind.type for kind in KINDS)]
     _, kinds = msgspec.json.schema_components(types, ref_template="#/$defs/{name}")
     del kinds["Settings"]["properties"][_OUR_OWN]

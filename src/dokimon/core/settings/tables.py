@@ -46,7 +46,7 @@ class TableReader:
         self.problems.append(Problem(line, says))
 
     def problem(self, keys: Keys, says: str) -> None:
-        """Add a problem of what stands at `keys`."""
+        """Add a problem with the value at `keys`."""
         self.problem_at(toml_line(self.text, keys), says)
 
     def version_problem(self, keys: Keys, fault: VersionFault) -> None:

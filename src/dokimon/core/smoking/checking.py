@@ -28,7 +28,7 @@ from dokimon.core.text import clean
 
 LAST_LINES = 15
 _LAST_OF_ONE_THAT_IS_UP = 5
-"""A server that is up tells of each question that it is asked: that is less worth than what one printed that died."""
+"""A live server logs every request; show fewer of its last lines than of a run that failed."""
 
 ContextOf = Callable[..., CheckContext]
 """Makes the check_context of the run, with its `origin`, or as `ended`."""
@@ -113,7 +113,7 @@ def check_server(
     run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
     if state.contested and state.at:
         who = ", ".join(holder(each) for each in state.contested)
-        reason = f"port {state.at.port} is shared with {who}: it cannot be told whose answer it is"
+        reason = f"port {state.at.port} is shared with {who}: it is not known whose answer this is"
         return changed(run, "unsure", reason, strangers=(*run.strangers, *state.contested))
     here = check_context(origin=state.url)
     found = carry_out_checks(_with_usual(plan, state.url), here)
@@ -205,7 +205,7 @@ def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
 
 
 def evidence_beside(log: Path | None) -> Callable[[str], Path | None]:
-    """Return what gives the file for a proof of some name: it lies beside the log of the run."""
+    """Return what gives the file for a proof of some name: it is beside the log of the run."""
     given: Counter[str] = Counter()
 
     def path(name: str) -> Path | None:

@@ -1,4 +1,4 @@
-"""What Dokimon itself can find out about a failure: who holds a port, where a command lies off PATH."""
+"""What Dokimon itself can find out about a failure: who holds a port, where a command is off PATH."""
 
 from __future__ import annotations
 

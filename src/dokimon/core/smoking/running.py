@@ -44,7 +44,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     """What a run is carried out in: the variables, who may halt it, who hears of it, where its output is kept.
 
     `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
-    `words` stand in braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
+    `words` fill braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
     `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
     """
 

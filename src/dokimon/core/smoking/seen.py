@@ -25,7 +25,7 @@ _VERSIONS = (("package.json", "/version"), ("pyproject.toml", "/project/version"
 
 
 class Banner(msgspec.Struct, frozen=True):
-    """A line of output that tells the project's own version: a pattern for it, and the manifest that says the same."""
+    """A line of output that has the project's own version: a pattern for it, and the manifest that says the same."""
 
     pattern: str
     file: str

@@ -39,7 +39,7 @@ LANGUAGES = {
 def compiled(language: str, constraint: str, order: Order | None = None) -> Constraint:
     """Return `constraint`, read in the named language.
 
-    The plain language takes the `order` of the tool it speaks of; all others bring their own.
+    The plain language takes the `order` of its tool; all others bring their own.
 
     Raises `VersionFault` with the position of the fault when the language does not allow it, and `LookupError`
     when there is no such language.

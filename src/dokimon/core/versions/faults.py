@@ -7,7 +7,7 @@ class VersionFault(Fault, ValueError):
     """A version or a constraint that its language does not allow.
 
     `text` is the whole of what was read, `position` the offset (0-based, in characters) of the fault in it,
-    `says` what is wrong, in words that can stand after the text.
+    `says` what is wrong, in words that can follow the text.
     """
 
     def __init__(self, text: str, position: int, says: str) -> None:

@@ -16,7 +16,7 @@ _SETUPS = {
     "ruby-version": "ruby", "php-version": "php", "dotnet-version": "dotnet", "elixir-version": "elixir",
     "flutter-version": "flutter",
 }  # fmt: skip
-"""The inputs by which the usual set-up steps are told a version."""
+"""The inputs that give the usual set-up steps a version."""
 
 _IMAGES = {
     "node": "node", "python": "python", "golang": "go", "ruby": "ruby", "php": "php", "openjdk": "java",
@@ -41,7 +41,7 @@ _HEADING = re.compile(r"(?i)prerequisite|requirement|you (?:will )?need|before y
 
 
 def _advised(tool: str, versions: list[str], source: Source, why: str) -> list[Requirement]:
-    """Return one piece of advice for all these versions together; what is no version is passed over."""
+    """Return one piece of advice for all these versions together; what is not a version is skipped."""
     plain = [re.sub(r"\.[xX*]$", "", version.strip().removeprefix("v")) for version in versions]
     numbers = [version for version in plain if re.fullmatch(r"\d+(\.\d+){0,3}", version)]
     if not numbers:
@@ -50,7 +50,7 @@ def _advised(tool: str, versions: list[str], source: Source, why: str) -> list[R
 
 
 def read_workflow(manifest: Manifest) -> list[Requirement]:
-    """Read a GitHub workflow: the versions that its set-up steps are told, from the job's matrix where they are there."""
+    """Read a GitHub workflow: the versions that its set-up steps get, from the job's matrix where they are there."""
     found: list[Requirement] = []
     jobs = as_yaml(manifest).get("jobs")
     for _, job in jobs.items() if jobs else ():

@@ -96,7 +96,7 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
 
 
 def read_solution(manifest: Manifest) -> list[Requirement]:
-    """A solution needs an SDK; a project that it names and that is not there is told."""
+    """A solution needs an SDK; a project that it names and that is missing is reported."""
     found = [any_version("dotnet", manifest.source(1), "a solution is built by the SDK", component="sdk")]
     for match, line in matches(manifest, r'^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.\w+proj)"', comment=""):
         path = manifest.path.parent / match[1].replace("\\", "/")

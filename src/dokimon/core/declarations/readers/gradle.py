@@ -95,7 +95,7 @@ def read_properties(manifest: Manifest) -> list[Requirement]:
 
 
 def read_local(manifest: Manifest) -> list[Requirement]:
-    """Read `local.properties`: where this machine's Android SDK is said to lie."""
+    """Read `local.properties`: where this machine's Android SDK should be."""
     home, line = properties(manifest).get("sdk.dir", ("", 1))
     if not home:
         return []

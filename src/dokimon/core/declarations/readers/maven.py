@@ -119,7 +119,7 @@ def _maven_range(tool: str, element: Element, manifest: Manifest, known: dict[st
 
 
 def read_wrapper(manifest: Manifest) -> list[Requirement]:
-    """The wrapper brings its own Maven: which one is told, and asks nothing of the machine but Java."""
+    """The wrapper brings its own Maven: its version is shown, and only Java is required of the machine."""
     url, line = properties(manifest).get("distributionUrl", ("", 1))
     found = re.search(r"apache-maven-(\d+(?:\.\d+)*)", url)
     if not found:

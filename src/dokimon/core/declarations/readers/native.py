@@ -29,7 +29,7 @@ def _compiler(language: str, source: Source) -> Requirement:
 
 
 def _version_of(tool: str, wanted: str, language: str, source: Source) -> Requirement:
-    """Return the requirement, unless a variable of the build stands in it: only the build itself knows that."""
+    """Return the requirement, unless it contains a variable of the build: only the build itself knows that."""
     if "$" in wanted or "@" in wanted:
         return unreadable(tool, source, f"{wanted} is worked out by {tool}, which is not run here")
     return requirement(tool, wanted, language, source)

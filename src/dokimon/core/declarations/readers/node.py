@@ -65,7 +65,7 @@ def read_package(manifest: Manifest) -> list[Requirement]:
 def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[Requirement]:
     """Read `engines`. Only Node.js and the project's own package manager look at it; for others it is advice.
 
-    A wish that is no range ("please-use-npm" for another package manager) then decides nothing either.
+    A value that is not a range ("please-use-npm" for another package manager) then decides nothing either.
     """
     engines = package.get("engines")
     if engines is None:
@@ -192,7 +192,7 @@ _LOCK_VERSIONS: dict[str, list[tuple[str, str, str]]] = {
         (r"^lockfileVersion:\s*'?9", ">=9", "lockfileVersion 9"),
     ],
 }
-"""Which versions of a package manager can read a lock file, by what stands near its beginning."""
+"""Which versions of a package manager can read a lock file, by its first lines."""
 
 _HEAD = 4096
 

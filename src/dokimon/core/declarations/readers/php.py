@@ -51,7 +51,7 @@ def _platform_package(manifest: Manifest, keys: Keys, name: str, wanted: Any, st
 
 
 def _simulated(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
-    """`config.platform` makes Composer believe in other versions than the machine has: a fact, and told as such."""
+    """`config.platform` makes Composer assume versions that the machine may not have: reported as a fact."""
     config = package.get("config")
     platform = config.get("platform") if isinstance(config, dict) else None
     found = []

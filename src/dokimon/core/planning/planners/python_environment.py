@@ -132,7 +132,7 @@ def _has_pip(folder: Path) -> bool:
 
 
 def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> str | None:
-    """Return what is missing from the environment, or None; its metadata tells, nothing is run."""
+    """Return what is missing from the environment, or None; its metadata is read, nothing is run."""
     from importlib.metadata import distributions
 
     installed = {}
@@ -153,7 +153,7 @@ def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> 
     for text in wanted.requirements:
         try:
             requirement = Requirement(text)
-        except InvalidRequirement:  # an address or an option: only pip can tell
+        except InvalidRequirement:  # an address or an option: only pip knows
             continue
         if requirement.marker and not requirement.marker.evaluate({"extra": ""}):
             continue

@@ -9,7 +9,7 @@ from dokimon.core.versions.sets import HIGHEST, LOWEST, Cut, VersionSet, after, 
 
 
 def compare(operator: str, key: Any, label: str) -> VersionSet:
-    """Return the versions that stand in the relation `operator` to one version; any other operator means equal."""
+    """Return the versions that are in the relation `operator` to one version; any other operator means equal."""
     exactly = between(before(key, label), after(key, label))
     return {
         ">=": between(before(key, label), HIGHEST),

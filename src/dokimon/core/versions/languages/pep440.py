@@ -15,7 +15,7 @@ from dokimon.core.versions.orders.pep440 import PEP440
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, Cut, VersionSet, after, before, between
 
 _LAST = 10**12
-"""Stands for the last post-release or local version: no project counts that far."""
+"""Represents the last post-release or local version: no project counts that far."""
 
 
 def _start(version: Version) -> Cut:

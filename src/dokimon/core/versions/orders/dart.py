@@ -1,4 +1,4 @@
-"""The order of Dart's packages: SemVer, but what stands behind a plus counts as well (pub, "Semantic versions")."""
+"""The order of Dart's packages: SemVer, but what follows a plus counts as well (pub, "Semantic versions")."""
 
 import re
 

@@ -1,7 +1,7 @@
 """The order of plain dotted versions, with the suffixes that vendors add.
 
 Numbers compare as numbers, and 1.2 equals 1.2.0. A suffix that names a pre-release (`-rc1`, `b2`, `-ea`) sorts
-before the bare version; any other (`1.1.1a`, `12.2.0-14+deb12u1`) after it. What stands in brackets is left out.
+before the bare version; any other (`1.1.1a`, `12.2.0-14+deb12u1`) after it. Text in brackets is left out.
 """
 
 import re
@@ -19,7 +19,7 @@ _PRE_RELEASE = re.compile(
 Key = tuple[tuple[int, ...], int, tuple[tuple[int, int, str], ...]]
 
 FIRST, PRE_RELEASE, BARE, VENDOR = -2, -1, 0, 1
-"""Where a version stands among those of the same numbers; FIRST is before every one of them."""
+"""The place of a version among those of the same numbers; FIRST is before every one of them."""
 
 
 def key_of(numbers: tuple[int, ...], standing: int = BARE, suffix: str = "") -> Key:

@@ -24,7 +24,7 @@ DEPARTURES = [
 
 
 class Board(SimpleHTTPRequestHandler):
-    """Serves the files in `site`, the departures, and the tide that the tide service tells."""
+    """Serves the files in `site`, the departures, and the tide from the tide service."""
 
     def do_GET(self):
         if self.path == "/departures.json":
