@@ -43,7 +43,7 @@ class Ended(NamedTuple):
 
 
 _VALID = jsonschema.Draft202012Validator(SCHEMA)
-"""Made once: preparing a validator takes longer than all that a report has to be held against it."""
+"""Made once: preparing a validator takes longer than all that a report has to be compared with it."""
 
 
 def report_in(text: str) -> dict[str, Any]:

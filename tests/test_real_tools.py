@@ -1,4 +1,4 @@
-"""The survey held against real tools: those of this machine, and those that `tests/real/prepare.sh` brings."""
+"""The survey compared with real tools: those of this machine, and those that `tests/real/prepare.sh` brings."""
 
 from __future__ import annotations
 

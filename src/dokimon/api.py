@@ -64,7 +64,7 @@ def verify(
     fresh: bool = False,
     environment: Mapping[str, str] | None = None,
 ) -> Report:
-    """Hold what the project declares against what this machine has (`dokimon verify`).
+    """Compare what the project declares with what this machine has (`dokimon verify`).
 
     With `strict` advised needs decide as required ones do, with `pick` satisfying copies are put first on PATH, with
     `fresh` every tool is asked again. Raises `SettingsFault` and `CatalogueFault`.

@@ -48,7 +48,7 @@ class Command(CheckSpec, frozen=True, kw_only=True):
 
 
 def _look(spec: Command, context: CheckContext) -> list[Check]:
-    """Run it to its end, and hold that and its output against what is wanted."""
+    """Run it to its end, and compare that and its output with what is wanted."""
     from dokimon.core.processes.output import Output, secrets_in
     from dokimon.core.processes.to_end import run_to_end
     from dokimon.core.processes.tree import StartFault

@@ -79,7 +79,7 @@ def _look(spec: Console, context: CheckContext) -> list[Check]:
 
 
 def ending(expected: int, status: int | None, spent: float) -> list[Check]:
-    """Hold the exit status against the one that is expected."""
+    """Compare the exit status with the one that is expected."""
     verdict: CheckVerdict = "passed" if status == expected else "failed"
     return [
         Check(

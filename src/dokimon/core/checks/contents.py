@@ -30,7 +30,7 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> list[Check]:
-    """Hold what came from `origin` against what is wanted; each part of the page is loaded within `seconds`."""
+    """Compare what came from `origin` with what is wanted; each part of the page is loaded within `seconds`."""
     explicit = bool(wanted.title is not None or texts(wanted.shows) or texts(wanted.hides) or wanted.elements)
     success = (answer.status or 0) < 400
     checks: list[Check] = []
@@ -138,7 +138,7 @@ def _folded(text: str) -> str:
 
 
 def check_elements(wanted: dict[str, int | str | Measure], markup: str) -> list[Check]:
-    """Hold the elements of a page that CSS selectors mean against what is wanted of them."""
+    """Compare the elements of a page that CSS selectors mean with what is wanted of them."""
     seen: dict[str, tuple[int, str] | SelectorFault] = {}
     for selector in wanted:
         try:
@@ -155,7 +155,7 @@ def check_elements_seen(
 ) -> list[Check]:
     """The same for elements already found: of each how many there are, and the text of the first.
 
-    A number says how many there must be, a text what the first one holds; a measure is held against its text, or
+    A number says how many there must be, a text what the first one holds; a measure is compared with its text, or
     against the count where only a number is wanted.
     """
     checks = []

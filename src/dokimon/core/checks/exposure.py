@@ -33,7 +33,7 @@ class Exposure(CheckSpec, frozen=True, kw_only=True):
 
 
 def _look(spec: Exposure, context: CheckContext) -> list[Check]:
-    """Hold all listening sockets of the run against those that are meant."""
+    """Compare all listening sockets of the run with those that are meant."""
     meant = [context.filled(each) for each in spec.listens]
     found = context.listening()
     astray = [each for each in found if not any(_is_meant(each, one) for one in meant)]

@@ -88,7 +88,7 @@ class FactCheck(CheckSpec, frozen=True, kw_only=True):
 
 
 def _look(spec: FactCheck, context: CheckContext) -> list[Check]:
-    """Find the value, keep it for others, and hold it against what is expected."""
+    """Find the value, keep it for others, and compare it with what is expected."""
     measure = Measure(
         is_=spec.is_, number=spec.number, size=spec.size, version=spec.version, clock=spec.clock,
         without=spec.without,

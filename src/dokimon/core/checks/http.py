@@ -1,4 +1,4 @@
-"""Asking a run over HTTP, and holding the answer against what is expected of it."""
+"""Asking a run over HTTP, and comparing the answer with what is expected of it."""
 
 from __future__ import annotations
 
@@ -109,7 +109,7 @@ def _split_request(request: str) -> tuple[str, str]:
 
 
 def _look(spec: Http, context: CheckContext) -> list[Check]:
-    """Ask the run, and hold what comes against what is wanted; what is not named is graded as usual."""
+    """Ask the run, and compare what comes with what is wanted; what is not named is graded as usual."""
     from dokimon.core.checks import contents
 
     if context.origin is None:

@@ -29,7 +29,7 @@ class CleanCheckout(CheckSpec, frozen=True, kw_only=True):
         return "leaves the checkout as it was"
 
     def look_after(self, before: dict[str, str] | str, after: dict[str, str] | str) -> list[Check]:
-        """Hold what was changed against what may be changed."""
+        """Compare what was changed with what may be changed."""
         return _look_after(self, before, after)
 
 

@@ -35,7 +35,7 @@ class Measure(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
 
 
 class Measured(NamedTuple):
-    """What came of holding a value against a measure."""
+    """What came of comparing a value with a measure."""
 
     verdict: CheckVerdict
     expected: str
@@ -73,7 +73,7 @@ def number(text: str) -> float:
 
 
 def judge_value(value: Any, wanted: Measure) -> Measured:
-    """Hold `value` (text, or whatever JSON has) against what is wanted of it."""
+    """Compare `value` (text, or whatever JSON has) with what is wanted of it."""
     judged: list[Measured] = []
     text = as_text(value)
     if wanted.is_ is not msgspec.UNSET:

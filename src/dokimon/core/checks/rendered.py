@@ -68,7 +68,7 @@ class RenderFault(Fault):
 
 
 def _look(spec: Rendered, context: CheckContext) -> list[Check]:
-    """Open the page, and hold what is seen there against what is wanted."""
+    """Open the page, and compare what is seen there with what is wanted."""
     from dokimon.core.checks.contents import check_elements_seen, check_texts
 
     name = clean(f"rendered {spec.render}", 100)

@@ -38,7 +38,7 @@ class Service(CheckSpec, frozen=True, kw_only=True):
 
 
 def _look(spec: Service, context: CheckContext) -> list[Check]:
-    """Let the service greet, and hold what it says of itself against what is wanted."""
+    """Let the service greet, and compare what it says of itself with what is wanted."""
     from dokimon.core.machine.services import greet, is_the_product
 
     port = context.filled(str(spec.port))

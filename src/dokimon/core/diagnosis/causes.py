@@ -25,7 +25,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
     hold `{name}` for the groups of the pattern that matched. Of causes that the same line shows, the highest `rank`
     counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command is). `shown` and
-    `not_shown` are samples of real output: a test holds the patterns against them.
+    `not_shown` are samples of real output: a test compares the patterns with them.
     """
 
     cause: str

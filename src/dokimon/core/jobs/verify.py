@@ -1,4 +1,4 @@
-"""`dokimon verify`: what the checkout declares, held against what this machine has."""
+"""`dokimon verify`: what the checkout declares, compared with what this machine has."""
 
 from __future__ import annotations
 

@@ -1,1 +1,1 @@
-"""Requirements held against the survey: agreements, verdicts, remedies, which copies to put first on PATH."""
+"""Requirements compared with the survey: agreements, verdicts, remedies, which copies to put first on PATH."""

@@ -1,4 +1,4 @@
-"""One version held against one constraint."""
+"""One version compared with one constraint."""
 
 from __future__ import annotations
 
@@ -14,7 +14,7 @@ _SIDES = {-1: "too old", 0: "left out", 1: "too new"}
 def held(
     constraint: Constraint, version: str, copy: Installation | None = None, found: Found | None = None, note: str = ""
 ) -> Judgement:
-    """Hold a version against a constraint; `note` is added to the reason where it is accepted."""
+    """Compare a version with a constraint; `note` is added to the reason where it is accepted."""
     try:
         if constraint.admits(version):
             return Judgement(verdict="met", reason=f"{version} is accepted{note}", copy=copy, found=found)

@@ -20,7 +20,7 @@ from dokimon.core.versions.orders.dotted import Key, parse
 
 
 def judge_component(subject: ComponentSubject, constraint: Constraint | None, machine: Machine) -> Judgement:
-    """Hold the component of the tool that is reached here against the constraint."""
+    """Compare the component of the tool that is reached here with the constraint."""
     tool = subject.tool
     entry = machine.catalogue.find(tool)
     if entry is None or not (entry.part or entry.ask.facts):

@@ -1,4 +1,4 @@
-"""Requirements held against the survey: each becomes one finding of the report, made once."""
+"""Requirements compared with the survey: each becomes one finding of the report, made once."""
 
 from __future__ import annotations
 
@@ -26,7 +26,7 @@ def ids_of(requirements: Sequence[Requirement]) -> tuple[str, ...]:
 
 
 def describe(requirements: Sequence[Requirement], catalogue: Catalogue) -> tuple[Finding, ...]:
-    """Return the requirements as findings that nothing was held against, in their order."""
+    """Return the requirements as findings that nothing was compared with, in their order."""
     numbered = zip(ids_of(requirements), requirements, strict=True)
     return tuple(_finding(name, each, None, (), catalogue) for name, each in numbered)
 

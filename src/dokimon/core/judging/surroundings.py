@@ -54,7 +54,7 @@ def judge_size(subject: SizeSubject, machine: Machine) -> Judgement:
 
 
 def judge_service(subject: ServiceSubject, constraint: Constraint | None, machine: Machine) -> Judgement:
-    """Hold what answered at the address against the product and the versions that are wanted."""
+    """Compare what answered at the address with the product and the versions that are wanted."""
     greeting = machine.greetings.get(subject)
     if greeting is None:
         return Judgement(verdict="unknown", reason=f"{subject.host} is another machine, which is not asked")

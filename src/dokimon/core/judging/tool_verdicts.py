@@ -16,7 +16,7 @@ from dokimon.core.versions.constraint import Constraint
 
 
 def judge_tool(tool: str, constraint: Constraint | None, machine: Machine) -> Judgement:
-    """Hold the copy of `tool` that a command reaches against the constraint."""
+    """Compare the copy of `tool` that a command reaches with the constraint."""
     reached = machine.reached(tool)
     if not reached or reached.fault:
         return not_reached(tool, constraint, machine)

@@ -1,4 +1,4 @@
-"""One requirement held against the machine: its subject says by which rule."""
+"""One requirement compared with the machine: its subject says by which rule."""
 
 from __future__ import annotations
 

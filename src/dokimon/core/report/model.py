@@ -40,7 +40,7 @@ class Found(_Part, frozen=True):
 
 
 class Finding(_Part, frozen=True, kw_only=True):
-    """A requirement, and what came of it when it was held against the survey (`needs` leaves that out).
+    """A requirement, and what came of it when it was compared with the survey (`needs` leaves that out).
 
     `tool` is the subject, `component` the part of it that is meant; `kind` is the kind of a subject other than a tool.
     `wanted` is as declared, `accepts` the same in words. `part` is the folder of the project that declares it. `title` is

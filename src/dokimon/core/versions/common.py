@@ -1,4 +1,4 @@
-"""Version sets of different languages in one order, so that they can be held against each other.
+"""Version sets of different languages in one order, so that they can be compared with each other.
 
 Every language's order refines the plain dotted one for the versions that tools really have: a cut is carried over by
 the version it was written with. Where it lies before that version's own place, it lies before its pre-releases.
