@@ -6,6 +6,7 @@ import os
 import re
 import selectors
 import subprocess
+import threading
 import time
 from collections.abc import Mapping
 from pathlib import Path
@@ -35,10 +36,12 @@ _CODE_FROM_ENVIRONMENT = (
 
 
 _asked: set[subprocess.Popen[bytes]] = set()
+_abandoned = threading.Event()
 
 
 def abandon() -> None:
-    """Kill every program that is being asked at this moment; each then counts as one that did not answer."""
+    """Kill every program that is being asked, and ask no more: each counts as one that did not answer."""
+    _abandoned.set()
     for process in tuple(_asked):
         kill_session(process)
 
@@ -124,6 +127,8 @@ class Asker(msgspec.Struct, frozen=True):
 
 def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple[str, int | None, str | None]:
     """Return the output, the exit status and, where it did not end properly, the reason."""
+    if _abandoned.is_set():
+        return "", None, "was not asked: interrupted"
     try:
         process = subprocess.Popen(
             command,
@@ -138,6 +143,8 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
         return "", None, f"cannot be run: {wrong.strerror}"
     assert process.stdout is not None
     _asked.add(process)
+    if _abandoned.is_set():  # after the look at what is being asked, or before this one was among it
+        kill_session(process)
     deadline = time.monotonic() + LIMIT_SECONDS
     collected, fault = bytearray(), None
     with selectors.DefaultSelector() as selector, process.stdout:
