@@ -8,6 +8,7 @@ from typing import ClassVar, Literal
 import msgspec
 
 from dokimon.core.declarations.subjects import (
+    AnySubject,
     ComponentSubject,
     FactSubject,
     Kind,
@@ -28,7 +29,7 @@ from dokimon.core.versions.orders.java import JAVA
 Strength = Literal["required", "advised"]
 
 
-class ChoiceSubject(msgspec.Struct, frozen=True):
+class ChoiceSubject(AnySubject, frozen=True):
     """Several requirements, of which one must be met; `name` says what they are together ("C compiler")."""
 
     kind: ClassVar[Kind] = "tool"
@@ -37,7 +38,7 @@ class ChoiceSubject(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return self.name or " or ".join(each.tool for each in self.choices)
 
 
@@ -76,30 +77,18 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called: the tool, and its component."""
+        """The subject in a few words."""
         return self.subject.label
 
     @property
     def tool(self) -> str:
-        """The tool or service that is meant; of any other subject what it is called."""
-        match self.subject:
-            case ComponentSubject(tool=tool):
-                return tool
-            case ServiceSubject(name=name) | FactSubject(name=name):
-                return name
-            case subject:
-                return subject.label
+        """The tool or service; of any other subject its label."""
+        return self.subject.tool
 
     @property
     def component(self) -> str | None:
-        """The part of the tool that is meant, or None."""
-        match self.subject:
-            case ComponentSubject(name=name):
-                return name
-            case FactSubject(component=component):
-                return component
-            case _:
-                return None
+        """The part of the tool, or None."""
+        return self.subject.component
 
     @property
     def choices(self) -> tuple[Requirement, ...]:

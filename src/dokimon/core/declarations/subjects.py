@@ -10,32 +10,51 @@ Kind = Literal["tool", "component", "variable", "path", "platform", "service", "
 """The kinds of subject as the report names them."""
 
 
-class ToolSubject(msgspec.Struct, frozen=True):
-    """A tool, by its name in the catalogue; of an unknown one its command."""
-
-    kind: ClassVar[Kind] = "tool"
-    name: str
+class AnySubject(msgspec.Struct, frozen=True):
+    """What every subject answers."""
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
-        return self.name
+        """The subject in a few words."""
+        raise NotImplementedError
+
+    @property
+    def tool(self) -> str:
+        """The tool or service; of any other subject its label."""
+        return self.label
+
+    @property
+    def component(self) -> str | None:
+        """The part of the tool, or None."""
+        return None
 
 
-class ComponentSubject(msgspec.Struct, frozen=True):
+class ToolSubject(AnySubject, frozen=True):
+    """A tool, by its name in the catalogue; of an unknown one its command."""
+
+    kind: ClassVar[Kind] = "tool"
+    tool: str
+
+    @property
+    def label(self) -> str:
+        """The tool."""
+        return self.tool
+
+
+class ComponentSubject(AnySubject, frozen=True):
     """A part of a tool: `ext-mbstring` of PHP, `sdk` of .NET."""
 
     kind: ClassVar[Kind] = "component"
     tool: str
-    name: str
+    component: str
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
-        return f"{self.tool} {self.name}"
+        """The tool and the part."""
+        return f"{self.tool} {self.component}"
 
 
-class VariableSubject(msgspec.Struct, frozen=True):
+class VariableSubject(AnySubject, frozen=True):
     """An environment variable that must be set."""
 
     kind: ClassVar[Kind] = "variable"
@@ -43,11 +62,11 @@ class VariableSubject(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return self.name
 
 
-class PathSubject(msgspec.Struct, frozen=True):
+class PathSubject(AnySubject, frozen=True):
     """A file or folder that must be there: relative to the root of the checkout, absolute, or below `~`."""
 
     kind: ClassVar[Kind] = "path"
@@ -55,11 +74,11 @@ class PathSubject(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return self.path
 
 
-class PlatformSubject(msgspec.Struct, frozen=True):
+class PlatformSubject(AnySubject, frozen=True):
     """The operating system or the architecture. One of `accepted` must be it (any where empty), none of `refused`."""
 
     kind: ClassVar[Kind] = "platform"
@@ -69,11 +88,11 @@ class PlatformSubject(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return self.axis
 
 
-class SizeSubject(msgspec.Struct, frozen=True):
+class SizeSubject(AnySubject, frozen=True):
     """How much memory, or free disk, there must be, in bytes."""
 
     kind: ClassVar[Kind] = "platform"
@@ -82,11 +101,11 @@ class SizeSubject(msgspec.Struct, frozen=True):
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return self.what
 
 
-class ServiceSubject(msgspec.Struct, frozen=True):
+class ServiceSubject(AnySubject, frozen=True):
     """A service (`mariadb`) that must listen on a port of a host."""
 
     kind: ClassVar[Kind] = "service"
@@ -100,19 +119,24 @@ class ServiceSubject(msgspec.Struct, frozen=True):
         return f"{self.host}:{self.port}"
 
     @property
+    def tool(self) -> str:
+        """The service."""
+        return self.name
+
+    @property
     def label(self) -> str:
-        """How the subject is called."""
+        """The subject in a few words."""
         return f"{self.name} {self.address}"
 
 
-class FactSubject(msgspec.Struct, frozen=True):
+class FactSubject(AnySubject, frozen=True):
     """What the project has settled on, or brings itself: shown, compared by checks, never judged against a machine."""
 
     kind: ClassVar[Kind] = "fact"
-    name: str
+    tool: str
     component: str | None = None
 
     @property
     def label(self) -> str:
-        """How the subject is called."""
-        return f"{self.name} {self.component}" if self.component else self.name
+        """The subject in a few words."""
+        return f"{self.tool} {self.component}" if self.component else self.tool

@@ -30,7 +30,7 @@ def judge_component(subject: ComponentSubject, constraint: Constraint | None, ma
         return not_reached(tool, None, machine)
     path = reached.path if reached else None
     mine = [each for each in machine.components if each.tool == tool and each.of in (None, path)]
-    there = [each for each in [*mine, *_facts_of(reached)] if same_name(each.name) == same_name(subject.name)]
+    there = [each for each in [*mine, *_facts_of(reached)] if same_name(each.name) == same_name(subject.component)]
     if not there:
         return _missing(subject, entry, mine, reached)
     return _best(constraint, there, path or "")
@@ -81,7 +81,7 @@ def _age(component: Component) -> tuple[bool, Key]:
 def _missing(
     subject: ComponentSubject, entry: Tool, mine: Sequence[Component], reached: Installation | None
 ) -> Judgement:
-    name = subject.name
+    name = subject.component
     asked = {part.what for part in entry.part if part.ask}
     if reached and asked and not any(each.what in asked for each in mine):
         reason = f"{reached.path} did not list its components"

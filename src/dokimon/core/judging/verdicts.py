@@ -28,7 +28,7 @@ def verdict_on(need: Requirement, machine: Machine) -> Judgement | None:
     match need.subject:
         case FactSubject():
             return None
-        case ToolSubject(name=name):
+        case ToolSubject(tool=name):
             return judge_tool(name, need.constraint, machine)
         case ComponentSubject() as subject:
             return judge_component(subject, need.constraint, machine)
