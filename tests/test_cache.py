@@ -95,6 +95,27 @@ def test_two_surveys_at_once_do_not_harm_it(world: World, tmp_path: Path, progra
     assert [path.name for path in cache.iterdir()] == ["answers.json"]
 
 
+def test_what_a_program_has_loaded_is_asked_each_time(world: World, program: Path) -> None:
+    """An extension that was installed a moment ago is there, although its program is the same file as before."""
+    loaded = world.home / "loaded.txt"
+    loaded.write_text("harbour\n")
+    own = world.home / ".config/dokimon/catalogue"
+    own.mkdir(parents=True)
+    (own / "bash.toml").write_text(
+        'name = "bash"\ntitle = "Bash"\nkind = "command"\ncommands = ["bash"]\n'
+        f'[[part]]\ncalled = "{{name}}"\nwhat = "chart"\nask = ["-c", "cat {loaded}"]\ntext = \'^(?P<name>\\w+)$\'\n'
+        '[[remedy]]\nsay = "install it"\n'
+    )
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "bash"\nwith = ["channel"]\n'})
+    assert world.dokimon("verify").status == 1
+    loaded.write_text("harbour\nchannel\n")
+    report = world.dokimon("verify", "--format", "json").report
+    assert [(each["verdict"], each["found"]["known_by"]) for each in report["requirements"]] == [
+        ("met", "cache"),
+        ("met", "asked"),
+    ]
+
+
 def test_the_program_keeps_answers_unless_told_otherwise(world: World, program: Path) -> None:
     world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "bash"\n'})
 

@@ -73,7 +73,7 @@ def test_advice_never_points_to_a_copy_that_breaks_a_required_need(ferry: World)
     found = ferry.dokimon("verify", "--format", "json").report["requirements"]
     advised = next(each for each in found if each["strength"] == "advised" and each["verdict"] == "unmet")
     assert advised["remedies"][0]["say"].startswith(
-        "20.11.1 is there already, but it would not do for what is required of node"
+        "20.11.1 is there already, but another need of node does not accept it"
     )
     assert not any("export PATH" in each.get("command", "") for each in advised["remedies"])
 

@@ -36,8 +36,8 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
     if folders and not quiet:
         kept = any(check.evidence for run in report.runs or () for check in run.checks)
-        what = "what runs printed and checks kept" if kept else "what each run printed"
-        console.print(Text(f"{what} is in {short(min(folders))}", style="dim"), soft_wrap=True)
+        what = "logs and files of checks" if kept else "logs"
+        console.print(Text(f"{what}: {short(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
 
 

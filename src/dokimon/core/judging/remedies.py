@@ -142,7 +142,7 @@ def _barred(need: Requirement, machine: Machine) -> list[Remedy]:
         return []
     manager = _manager_of(copy, machine)
     there = f"{manager} has {copy.version} already" if manager else f"{copy.version} is there already"
-    return [Remedy(say=f"{there}, but it would not do for what is required of {need.tool}; call it as {copy.program}")]
+    return [Remedy(say=f"{there}, but another need of {need.tool} does not accept it; call it as {copy.program}")]
 
 
 def _manager_of(copy: Installation, machine: Machine) -> str | None:

@@ -22,7 +22,7 @@ class Component(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True, f
     """A component of a tool.
 
     `name` is how needs call it, `what` its kind in words; `of` is the path of the copy that it belongs to, left out
-    where it serves every copy. `known_by` is `file`, `asked` or `cache`; `path` the file that says so.
+    where it serves every copy. `known_by` is `file` or `asked`; `path` the file that says so.
     """
 
     tool: str
@@ -39,8 +39,8 @@ def same_name(name: str) -> str:
     return re.sub(r"[-_. ]+", "-", name).lower()
 
 
-AskComponents = Callable[[list[str]], tuple[str, str]]
-"""Asks the copy about its components: arguments in, what it printed and `asked` or `cache` out."""
+AskComponents = Callable[[list[str]], str]
+"""Asks the copy about its components: arguments in, what it printed out."""
 
 
 def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: AskComponents) -> list[Component]:
@@ -56,9 +56,8 @@ def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: Ask
             paths = matching(program.parent, written.replace("{minor}", minor))
             found += _in_files(tool, part, paths, shown)
         if part.ask:
-            printed, known_by = ask(part.ask)
-            for groups in _matches(part.text or "", printed):
-                found.append(_component(tool, part, groups, shown, None, known_by))
+            for groups in _matches(part.text or "", ask(part.ask)):
+                found.append(_component(tool, part, groups, shown, None, "asked"))
     return _once(found)
 
 

@@ -129,11 +129,11 @@ class Surveyor:
         if not (with_parts and installation.reached and copy.program.is_file()):
             return installation, []
 
-        def ask(arguments: list[str]) -> tuple[str, str]:
+        def ask(arguments: list[str]) -> str:
             if copy.own:
-                return "", "asked"
-            answer, known_by = self._answer(copy.program, tool.ask, arguments, parts=True)
-            return answer.output, known_by
+                return ""
+            # Never kept: what a program has loaded changes with files of others, an extension that was just installed.
+            return self._asker.parts(copy.program, tool.ask, arguments).output
 
         return installation, of_copy(tool, installation.path, copy.program, installation.version, ask)
 
@@ -164,16 +164,9 @@ class Surveyor:
         return _with_answer(installation, tool, known, "cache") if known else None
 
     def _asked(self, tool: Tool, copy: Copy) -> Installation:
-        answer, known_by = self._answer(copy.named, tool.ask, tool.ask.arguments, parts=False)
-        return _with_answer(_standing(tool, copy), tool, answer, known_by)
-
-    def _answer(self, program: Path, how: Ask, arguments: list[str], *, parts: bool) -> tuple[ToolAnswer, str]:
-        key = self._cache.key(program, how, arguments)
-        if known := self._cache.get(key):
-            return known, "cache"
-        answer = self._asker.parts(program, how, arguments) if parts else self._asker.version(program, how)
-        self._cache.put(key, answer)
-        return answer, "asked"
+        answer = self._asker.version(copy.named, tool.ask)
+        self._cache.put(self._cache.key(copy.named, tool.ask, tool.ask.arguments), answer)
+        return _with_answer(_standing(tool, copy), tool, answer, "asked")
 
 
 def _with_answer(installation: Installation, tool: Tool, answer: ToolAnswer, known_by: str) -> Installation:

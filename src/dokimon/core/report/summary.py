@@ -35,17 +35,25 @@ def counts_of_needs(findings: Sequence[Finding]) -> str:
     met = sum(each.verdict == "met" for each in judged)
     words = f"{met} of {counted(len(judged), 'need')} met"
     advised = sum(each.verdict != "met" and each.strength == "advised" for each in judged)
-    return f"{words}; {advised} of the others only advised" if advised else words
+    if not advised:
+        return words
+    if advised == len(judged) - met:
+        return f"{words}, the other is only advised" if advised == 1 else f"{words}, the others are only advised"
+    return f"{words}, {advised} of the others only advised"
 
 
 def counts_of_checks(report: Report) -> str:
-    """Return how many checks passed, of how many, and how many were skipped; nothing where none was carried out."""
+    """Return how many checks passed, of how many, how many were skipped, and which runs were not checked for they did not
+    come up; nothing where no check was carried out.
+    """
     checks = [*(check for run in report.runs or () for check in run.checks), *report.checks]
     if not checks:
         return ""
     skipped = sum(check.verdict == "skipped" for check in checks)
     words = f"{sum(check.verdict == 'passed' for check in checks)} of {counted(len(checks), 'check')} passed"
-    return f"{words}, {skipped} skipped" if skipped else words
+    words = f"{words}, {skipped} skipped" if skipped else words
+    unchecked = [run.name for run in report.runs or () if run.kind != "program" and not run.up_by]
+    return f"{words}, {' and '.join(unchecked)} not checked" if unchecked else words
 
 
 def only_skipped(checks: Sequence[Check]) -> bool:
