@@ -7,13 +7,15 @@ back end of their own on Linux too: the tests drive both.
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable
+from collections.abc import Callable, Iterable
+from functools import cache
 from types import ModuleType
 from typing import Protocol
 
 import psutil
 
 from dokimon.core.machine.platform import LINUX
+from dokimon.core.processes import table_portable
 from dokimon.core.processes.table_portable import Address
 
 
@@ -33,18 +35,19 @@ def reaps_orphans() -> bool:
 
 
 def _back_end() -> ModuleType:
-    if reaps_orphans():
-        from dokimon.core.processes import table_linux
-
-        return table_linux
-    from dokimon.core.processes import table_portable
-
-    return table_portable
+    return _linux() if reaps_orphans() else table_portable
 
 
-def below(pid: int) -> list[int]:
-    """Return the living processes below `pid`, itself not among them, in ascending order."""
-    found: list[int] = _back_end().below(pid)
+@cache
+def _linux() -> ModuleType:  # it can be imported on Linux only
+    from dokimon.core.processes import table_linux
+
+    return table_linux
+
+
+def process_table() -> Callable[[int], list[int]]:
+    """Return the function that gives the living processes below one, itself not among them, in ascending order."""
+    found: Callable[[int], list[int]] = _back_end().below
     return found
 
 

@@ -15,7 +15,7 @@ from typing import IO
 
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
-from dokimon.core.processes.process_table import below, reaps_orphans
+from dokimon.core.processes.process_table import process_table, reaps_orphans
 
 _LOOK_EVERY = 0.02
 
@@ -37,6 +37,7 @@ class Tree:
         self._control: int | None = control
         self._status = os.fdopen(status, "rb")
         self._keyboard = keyboard
+        self._below = process_table()
         self._ended = threading.Event()
         self._empty = threading.Event()
         self.pid = 0
@@ -131,7 +132,7 @@ class Tree:
 
     def processes(self) -> list[int]:
         """Return the ids of the living processes of the tree."""
-        return below(self._warden.pid)
+        return self._below(self._warden.pid)
 
     def press(self, keys: str) -> bool:
         """Send keys to the run as if they were typed; return whether there was anyone to send them to."""
