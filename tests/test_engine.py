@@ -124,7 +124,7 @@ def test_a_program_comes_before_what_is_after_it(world: World, free_port: int) -
 @pytest.mark.parametrize(
     "more, says",
     [
-        ('after = "boat"', 'dokimon.toml:5: no run is named "boat"; there are quay'),
+        ('after = "boat"', 'dokimon.toml:5: no run is named "boat"; known are quay'),
         ('after = "quay"', 'dokimon.toml:5: "quay" would come after itself'),
         ('up = { line = "x", get = "/" }', '"up" is known by one of "line", "file" and "get"'),
         ('up = { get = "health" }', '"get" is a path on the run itself'),

@@ -605,7 +605,7 @@ def test_a_window(world: World) -> None:
     for script, title, verdict, seen in (
         ("lit", "Quay display", "passed", "200 by 100"),
         ("dark", "Quay display", "failed", "all of it is one colour"),
-        ("lit", "Night watch", "failed", "there are “Quay display”"),
+        ("lit", "Night watch", "failed", "the windows are “Quay display”"),
     ):
         text = (
             f'[[run]]\nname = "display"\ncommand = "{sys.executable} {script}.py"\n[[smoke]]\n'

@@ -40,7 +40,7 @@ def path(
     from dokimon.core.machine.shell import put_first, shell_in_use
 
     if shell not in (None, "posix", "fish", "powershell"):
-        refuse(f"{shell!r} is not a shell that Dokimon knows; there are posix, fish and powershell")
+        refuse(f"{shell!r} is not a shell that Dokimon knows; it knows posix, fish and powershell")
     folder = folder_asked(path)
     with refusing(), abandoning():
         route = route_of(verify(folder, os.environ))

@@ -42,7 +42,7 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
         time.sleep(_LOOK_EVERY)
     if seen is not None:
         return seen
-    others = f"there are {', '.join(f'“{each}”' for each in titles)}" if titles else "there is none at all"
+    others = f"the windows are {', '.join(f'“{each}”' for each in titles)}" if titles else "there is none at all"
     return {"fault": f"no such window within {wish['seconds']:g} s; {others}"}
 
 

@@ -8,19 +8,35 @@ import msgspec
 
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, RunPlan, shown
-from dokimon.core.planning.planners import dotnet, golang, java, more, native, node, php, python, ruby, rust
+from dokimon.core.planning.planners import (
+    dart,
+    deno,
+    dotnet,
+    elixir,
+    firmware,
+    golang,
+    java,
+    native,
+    node,
+    pages,
+    php,
+    python,
+    ruby,
+    rust,
+    swift,
+)  # fmt: skip
 from dokimon.core.settings.model import Settings
 from dokimon.core.text import nearest
 
 Planner = Callable[[PlanContext], Plan | None]
 
 PLANNERS: tuple[Planner, ...] = (
-    node.plan, more.deno, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, more.swift,
-    more.elixir, more.dart, more.firmware, native.plan,
+    node.plan, deno.plan, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, swift.plan,
+    elixir.plan, dart.plan, firmware.plan, native.plan,
 )  # fmt: skip
 """Each looks at the folder and returns how its ecosystem would start the project there, or None."""
 
-LAST: Planner = more.static
+LAST: Planner = pages.plan
 """What is left when no other planner found a way."""
 
 
@@ -91,7 +107,7 @@ def _pick(runs: list[RunPlan], chosen: Sequence[str]) -> tuple[RunPlan, ...]:
     for name in chosen:
         if name not in names:
             like = nearest(name, names)
-            hint = f'did you mean "{like}"?' if like else f"there are {', '.join(names)}"
+            hint = f'did you mean "{like}"?' if like else f"the runs are: {', '.join(names)}"
             raise PlanFault(f'no run is named "{name}"; {hint}')
     wanted = {*chosen}
     while more := {other for run in runs if run.name in wanted for other in run.after} - wanted:

@@ -93,7 +93,7 @@ def _check_need(need: NeedTable, at: Keys, reader: TableReader) -> None:
         reader.problem((*at, "version"), '"version" goes with "tool" or "service"')
     elif len(given) != 1:
         has = " and ".join(given) if given else "none"
-        reader.problem(at, f"[[need]] must have one subject, and has {has}; there are {', '.join(SUBJECTS)}")
+        reader.problem(at, f"[[need]] must have one subject, and has {has}; the subjects are {', '.join(SUBJECTS)}")
     if need.components and not need.tool:
         reader.problem((*at, "with"), '"with" goes with "tool"')
     if need.service and not need.port:

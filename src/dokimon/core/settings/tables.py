@@ -58,7 +58,7 @@ class TableReader:
         """Add a problem for each key that is not known, with the nearest one that is."""
         for key in given:
             if key not in known:
-                self.problem((*at, key), f'unknown key "{key}" in {where}; {did_you_mean(key, known, "known are")}')
+                self.problem((*at, key), f'unknown key "{key}" in {where}; {did_you_mean(key, known)}')
 
     def array(self, given: object, kind: type[_Table], name: str) -> list[_Table]:
         """Return the tables of `[[name]]`, those that cannot be read left out."""
@@ -106,10 +106,10 @@ class TableReader:
         return {key: value for key, value in given.items() if (key,) not in refused}
 
 
-def did_you_mean(word: str, known: list[str], otherwise: str = "there are") -> str:
+def did_you_mean(word: str, known: list[str]) -> str:
     """Return a hint to the known word that was probably meant, or to all of them."""
     like = nearest(word, known)
-    return f'did you mean "{like}"?' if like else f"{otherwise} {', '.join(known)}"
+    return f'did you mean "{like}"?' if like else f"known are {', '.join(known)}"
 
 
 def _inner_tables(kind: type[msgspec.Struct]) -> dict[str, type[msgspec.Struct]]:

@@ -27,7 +27,7 @@ from dokimon.core.report.model import Check, CheckVerdict, Fact, Run, Stranger
 from dokimon.core.text import clean
 
 LAST_LINES = 15
-_LAST_OF_ONE_THAT_IS_UP = 5
+_LAST_LINES_WHILE_UP = 5
 """A live server logs every request; show fewer of its last lines than of a run that failed."""
 
 ContextOf = Callable[..., CheckContext]
@@ -109,7 +109,7 @@ def _judge_end(run: Run, plan: RunPlan, seconds: float, tree: Tree, check_contex
 def check_server(
     run: Run, plan: RunPlan, state: State, tree: Tree, halt: threading.Event, check_context: ContextOf
 ) -> Run:
-    """Look at a run that is up, as was asked for, or as a person would without a word."""
+    """Run the configured checks of a run that is up, or the defaults."""
     run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
     if state.contested and state.at:
         who = ", ".join(holder(each) for each in state.contested)
@@ -153,7 +153,7 @@ def _judged(run: Run, well: str, facts: tuple[Fact, ...], tree: Tree | None = No
         if found and run.kind == "program":
             return changed(run, verdict, well if found.name == "ends" else _said(found))
         if found:
-            last = tree.output.last(_LAST_OF_ONE_THAT_IS_UP) if tree and verdict == "failed" else ()
+            last = tree.output.last(_LAST_LINES_WHILE_UP) if tree and verdict == "failed" else ()
             return changed(run, verdict, _said(found), last_lines=last)
     return changed(run, "passed", well)
 

@@ -45,7 +45,7 @@ def compiled(language: str, constraint: str, order: Order | None = None) -> Cons
     when there is no such language.
     """
     if language not in LANGUAGES:
-        raise LookupError(f"no constraint language {language!r}; there are {', '.join(sorted(LANGUAGES))}")
+        raise LookupError(f"no constraint language {language!r}; known are {', '.join(sorted(LANGUAGES))}")
     module = import_module(f"dokimon.core.versions.languages.{LANGUAGES[language]}")
     constraint_read = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
     assert isinstance(constraint_read, Constraint)

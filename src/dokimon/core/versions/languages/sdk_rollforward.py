@@ -36,7 +36,7 @@ def compile(text: str) -> Constraint:
             continue
         found = next((each for each in POLICIES if each.lower() == value.lower()), None)
         if found is None or name.lower() not in ("", "rollforward"):
-            raise VersionFault(text, position, f"is not a roll-forward policy; there are {', '.join(POLICIES)}")
+            raise VersionFault(text, position, f"is not a roll-forward policy; the policies are {', '.join(POLICIES)}")
         policy = found
     try:
         key = semver.parse(version)
