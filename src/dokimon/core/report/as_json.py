@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+from inspect import cleandoc
 from pathlib import Path
 from typing import Any
 
@@ -24,8 +25,18 @@ def schema() -> dict[str, Any]:
     return {
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": f"A report of Dokimon ({FORMAT})",
-        **types,
+        **described(types),
     }
+
+
+def described(schema: dict[str, Any]) -> dict[str, Any]:
+    """Return a schema whose descriptions, which are docstrings, have no indentation: Python 3.13 removes it, 3.12 does not."""
+    for key, value in schema.items():
+        if key == "description" and isinstance(value, str):
+            schema[key] = cleandoc(value)
+        elif isinstance(value, dict):
+            described(value)
+    return schema
 
 
 def write_schema() -> None:

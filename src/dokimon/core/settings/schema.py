@@ -9,6 +9,7 @@ from typing import Any
 import msgspec
 
 from dokimon.core.checks.registry import KINDS
+from dokimon.core.report.as_json import described
 from dokimon.core.settings.model import Settings
 
 SCHEMA_FILE = Path(__file__).parent / "dokimon-toml-1.schema.json"
@@ -33,7 +34,7 @@ def schema() -> dict[str, Any]:
         "$schema": "https://json-schema.org/draft/2020-12/schema",
         "title": "dokimon.toml (format 1)",
         "$ref": "#/$defs/Settings",
-        "$defs": kinds,
+        "$defs": described(kinds),
     }
 
 
