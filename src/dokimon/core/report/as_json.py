@@ -30,7 +30,7 @@ def schema() -> dict[str, Any]:
 
 
 def described(schema: dict[str, Any]) -> dict[str, Any]:
-    """Return a schema whose descriptions, which are docstrings, have no indentation: Python 3.13 removes it, 3.12 does not."""
+    """Return a schema without indentation in its descriptions: of docstrings, Python 3.13 removes it and 3.12 does not."""
     for key, value in schema.items():
         if key == "description" and isinstance(value, str):
             schema[key] = cleandoc(value)
