@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import sys
+from collections.abc import Callable
 from concurrent.futures import ThreadPoolExecutor
 from pathlib import Path
 
@@ -50,10 +51,10 @@ def test_an_answer_is_asked_for_once(world: World, tmp_path: Path, program: Path
     ],
 )
 def test_a_file_that_changed_in_any_way_is_asked_again(
-    world: World, tmp_path: Path, program: Path, upgrade: object
+    world: World, tmp_path: Path, program: Path, upgrade: Callable[[Path], None]
 ) -> None:
     ask(world, tmp_path / "cache", "bash")
-    upgrade(program)  # type: ignore[operator]
+    upgrade(program)
     assert ask(world, tmp_path / "cache", "bash").known_by == "asked"
 
 

@@ -94,7 +94,7 @@ class Handler(BaseHTTPRequestHandler):
         status, headers, body = ANSWERS.get(self.path, (404, {}, b"no"))
         self.send_response(status)
         for name, value in headers.items():
-            self.send_header(name, value.replace("PORT", str(self.server.server_port)))  # type: ignore[attr-defined]
+            self.send_header(name, value.replace("PORT", str(self.server.server_address[1])))
         self.end_headers()
         self.wfile.write(body)
 

@@ -15,6 +15,7 @@ import threading
 import time
 import urllib.request
 from pathlib import Path
+from typing import Any
 
 import msgspec
 import psutil
@@ -29,8 +30,9 @@ from dokimon.core.reading.manifest import open_manifest
 from dokimon.core.smoking.running import RunContext, carry_out
 
 
-def check_of(run: dict[str, object], name: str) -> dict[str, str]:
-    (found,) = [each for each in run["checks"] if each["name"] == name]  # type: ignore[attr-defined]
+def check_of(run: dict[str, Any], name: str) -> dict[str, Any]:
+    (found,) = [each for each in run["checks"] if each["name"] == name]
+    assert isinstance(found, dict)
     return found
 
 
@@ -77,7 +79,6 @@ def test_a_slow_first_answer_to_a_check_is_time_and_no_failure(world: World) -> 
     """Known to be up by a line, so that the check's own request is the first, and compiles."""
     world.server("slow-first", more="up = { line = 'is ready' }\n[[smoke]]\nget = '/'\ntitle = 'Harbour'\n")
     status, run = world.run_of()
-    # type: ignore[operator]
     assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]
 
 
