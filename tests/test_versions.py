@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import subprocess
+import sys
 from itertools import pairwise
 from pathlib import Path
 from typing import Any
@@ -11,7 +13,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
-from dokimon.core.versions import admits, compiled
+from dokimon.core.versions import LANGUAGES, admits, compiled
 from dokimon.core.versions.common import in_common
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.composer import COMPOSER
@@ -277,3 +279,51 @@ def test_pep440_specifiers_decide_as_packaging_does(specifiers: list[tuple[str, 
             compiled("pep440", text)
         return
     assert compiled("pep440", text).admits(version) == theirs.contains(version, prereleases=True)
+
+
+LONG = [
+    "1",
+    " ",
+    "\t",
+    "1.",
+    "1-",
+    "||",
+    " ||",
+    ",",
+    "(",
+    "~",
+    "*",
+    "a",
+    ".",
+    "alpha1.",
+    "1.0-beta",
+    "@dev",
+    "!=1,",
+    "²",
+]
+"""Pieces that are repeated until a constraint is as long as it may be: what backtracks in a pattern shows in one of them."""
+
+READS_THEM = """
+import sys
+from dokimon.core.versions import LANGUAGES, LONGEST, VersionFault, compiled
+
+for language in LANGUAGES:
+    for piece in sys.argv[1:]:
+        for head in ("", "1.0-alpha", ">=", "1 "):
+            for tail in ("", "!", " z"):
+                try:
+                    compiled(language, (head + piece * LONGEST)[: LONGEST - len(tail)] + tail)
+                except VersionFault:
+                    pass
+"""
+
+
+def test_no_language_takes_for_ever() -> None:
+    """In a process of its own, which a pattern that backtracks without end would keep busy until the limit."""
+    subprocess.run([sys.executable, "-c", READS_THEM, *LONG], check=True, timeout=100)
+
+
+@pytest.mark.parametrize("language", sorted(LANGUAGES))
+def test_a_constraint_is_bounded(language: str) -> None:
+    with pytest.raises(VersionFault, match="too long for a constraint"):
+        compiled(language, ">=1 " * 1000)

@@ -26,7 +26,7 @@ def console(file: TextIO, no_color: bool) -> Console:
 
     plain = no_color or bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
     terminal = file.isatty()
-    width = None if terminal or os.environ.get("COLUMNS", "").isdigit() else PIPE_WIDTH
+    width = None if terminal or os.environ.get("COLUMNS", "").isdecimal() else PIPE_WIDTH
     return Console(
         file=file, no_color=plain, color_system="auto" if terminal and not plain else None,
         force_terminal=False if plain else terminal, width=width, highlight=False, markup=False, emoji=False,

@@ -180,7 +180,7 @@ def _with_same(judged: Measured, measure: Measure, value: Any, other: SameAs, co
 def as_compared(value: Any) -> str:
     """Return a value as it is compared with another place's: `v1.4` and `1.4` are the same version."""
     text = str(value).strip()
-    return text[1:] if text[:1] == "v" and text[1:2].isdigit() else text
+    return text[1:] if text[:1] == "v" and text[1:2].isdecimal() else text
 
 
 def _theirs(other: SameAs, context: CheckContext) -> Any:

@@ -198,7 +198,7 @@ def _range(status: int | str) -> tuple[int, int]:
     if text[1:].lower() == "xx" and text[0] in "12345":
         return int(text[0]) * 100, int(text[0]) * 100 + 99
     low, _, high = text.partition("-")
-    if low.isdigit() and (high.isdigit() or not high) and 100 <= int(low) <= 599:
+    if low.isdecimal() and (high.isdecimal() or not high) and 100 <= int(low) <= 599:
         return int(low), int(high or low)
     raise ValueError(f'"{status}" is not a status; write 200, "2xx" or "200-204"')
 

@@ -26,7 +26,7 @@ def scratch() -> Iterator[Path]:
 def _sweep(where: Path) -> None:
     for old in where.glob(f"{_PREFIX}*"):
         number = old.name.removeprefix(_PREFIX).partition("-")[0]
-        if number.isdigit() and old.stat().st_uid == os.getuid() and not _is_alive(int(number)):
+        if number.isdecimal() and old.stat().st_uid == os.getuid() and not _is_alive(int(number)):
             shutil.rmtree(old, ignore_errors=True)
 
 

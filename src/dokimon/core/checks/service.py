@@ -44,7 +44,7 @@ def _look(spec: Service, context: CheckContext) -> list[Check]:
     port = context.filled(str(spec.port))
     name = clean(f"{spec.service} on port {port}", 80)
     expected = clean(f"{spec.service} {spec.version or ''}".strip() + " answers")
-    if not port.isdigit():
+    if not port.isdecimal():
         return [Check(name=name, verdict="failed", expected=expected, seen=clean(f'"{port}" is not a port number'))]
     greeting = greet(spec.service, spec.host, int(port), context.asker)
     if not greeting.listens:

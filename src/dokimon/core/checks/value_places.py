@@ -97,7 +97,7 @@ def pointed(data: Any, pointer: str) -> Any:
             if name not in data:
                 raise PlaceFault(f'there is nothing at {pointer}: there is no "{name}"')
             data = data[name]
-        elif isinstance(data, list) and name.isdigit() and int(name) < len(data):
+        elif isinstance(data, list) and name.isdecimal() and int(name) < len(data):
             data = data[int(name)]
         elif isinstance(data, list):
             raise PlaceFault(f'there is nothing at {pointer}: a list of {len(data)} has no "{name}"')

@@ -59,4 +59,4 @@ def matching(folder: Path, pattern: str) -> list[Path]:
 
 def newest_first(path: Path) -> list[tuple[int, str]]:
     """Sort the numbers in a path as numbers, so that the folder of 3.10 comes before that of 3.9 in falling order."""
-    return [(int(part), "") if part.isdigit() else (-1, part) for part in re.split(r"(\d+)", str(path))]
+    return [(int(part), "") if part.isdecimal() else (-1, part) for part in re.split(r"(\d+)", str(path))]

@@ -133,7 +133,7 @@ def _alternatives(command: str, root: Path) -> Iterator[str]:
     except (OSError, ValueError):
         return
     for path, priority in pairwise(lines):
-        if path.startswith("/") and priority.lstrip("-").isdigit() and path.rpartition("/")[2] == command:
+        if path.startswith("/") and priority.lstrip("-").isdecimal() and path.rpartition("/")[2] == command:
             yield str(root / path.rpartition("/")[0].lstrip("/"))
 
 

@@ -102,7 +102,7 @@ def _descendants() -> list[int]:
     """Return the process ids below this one, from /proc (proc(5): the fourth field of `stat` is the parent)."""
     children: dict[int, list[int]] = {}
     for name in os.listdir("/proc"):
-        if name.isdigit():
+        if name.isdecimal():
             try:
                 with open(f"/proc/{name}/stat", "rb") as file:
                     fields = file.read().rpartition(b")")[2].split()

@@ -20,7 +20,7 @@ def looks(environment: Mapping[str, str], root: Path, catalogue: Catalogue) -> d
 
     def port(groups: Mapping[str, str]) -> Sequence[Remedy]:
         number = groups.get("port", "")
-        holders = strangers(int(number)) if number.isdigit() else ()
+        holders = strangers(int(number)) if number.isdecimal() else ()
         return [
             Remedy(
                 f"port {number} is held by process {each.pid}: {each.command}; stop it",

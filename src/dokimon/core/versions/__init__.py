@@ -35,17 +35,24 @@ LANGUAGES = {
 """The identifier of each language, and its module in `languages/` (imported when first used)."""
 
 
+LONGEST = 512
+"""Characters of a constraint: none that a person wrote is longer, and reading one must not take long."""
+
+
 @cache
 def compiled(language: str, constraint: str, order: Order | None = None) -> Constraint:
     """Return `constraint`, read in the named language.
 
     The plain language takes the `order` of its tool; all others bring their own.
 
-    Raises `VersionFault` with the position of the fault when the language does not allow it, and `LookupError`
-    when there is no such language.
+    Raises `VersionFault` with the position of the fault when the language does not allow it or it is too long, and
+    `LookupError` when there is no such language.
     """
     if language not in LANGUAGES:
         raise LookupError(f"no constraint language {language!r}; known are {', '.join(sorted(LANGUAGES))}")
+    if len(constraint) > LONGEST:
+        shown = constraint[:60] + "…"
+        raise VersionFault(shown, 0, f"is longer than {LONGEST} characters, too long for a constraint")
     module = import_module(f"dokimon.core.versions.languages.{LANGUAGES[language]}")
     constraint_read = module.compile(constraint, order) if order and language == "plain" else module.compile(constraint)
     assert isinstance(constraint_read, Constraint)

@@ -16,8 +16,8 @@ from dokimon.core.versions.orders.semver import BUILD, PRE_RELEASE, SEMVER, Key
 from dokimon.core.versions.sets import ALL, VersionSet, before, between
 
 _N = r"(0|[1-9][0-9]*)"
-_TERM = re.compile(rf"\s*(\^|~|>=|<=|>|<|=)?\s*{_N}(?:\.{_N}(?:\.{_N}(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?\s*")
-_WILDCARD = re.compile(rf"\s*(=)?\s*(?:{_N}(?:\.{_N})?\.)?[*xX](?:\.[*xX])*\s*")
+_TERM = re.compile(rf"\s*+(\^|~|>=|<=|>|<|=)?\s*+{_N}(?:\.{_N}(?:\.{_N}(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?\s*")
+_WILDCARD = re.compile(rf"\s*+(=)?\s*+(?:{_N}(?:\.{_N})?\.)?[*xX](?:\.[*xX])*\s*")
 
 
 def _key(numbers: tuple[int, ...], pre_release: str = "") -> tuple[Key, str]:

@@ -26,7 +26,7 @@ def key_of(numbers: tuple[int, ...], standing: int = BARE, suffix: str = "") -> 
     """Return the sort key of a version with these numbers; zeros at the end count for nothing."""
     while numbers and numbers[-1] == 0:
         numbers = numbers[:-1]
-    parts = tuple((0, int(p), "") if p.isdigit() else (1, 0, p.lower()) for p in re.findall(r"\d+|[A-Za-z]+", suffix))
+    parts = tuple((0, int(p), "") if p.isdecimal() else (1, 0, p.lower()) for p in re.findall(r"\d+|[A-Za-z]+", suffix))
     return (numbers, standing, parts)
 
 

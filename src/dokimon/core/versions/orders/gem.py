@@ -17,7 +17,7 @@ def segments(text: str) -> Segments:
     if not re.fullmatch(VERSION, text.strip()):
         raise VersionFault(text, 0, "is not a version as RubyGems writes it")
     parts = re.findall(r"[0-9]+|[a-zA-Z]+", text.strip().replace("-", ".pre."))
-    return tuple(int(part) if part.isdigit() else part for part in parts)
+    return tuple(int(part) if part.isdecimal() else part for part in parts)
 
 
 def _compare(left: Segments, right: Segments) -> int:

@@ -22,7 +22,7 @@ def parts_of(text: str) -> list[Part]:
     found = []
     for part in re.findall(r"\d+|[^\d.\-_+]+", text.strip()):
         word = part.lower()
-        if part.isdigit():
+        if part.isdecimal():
             found.append((1, int(part), ""))
         else:
             found.append((0, _WORDS.get(word, 0), "" if word in _WORDS else part))

@@ -57,7 +57,7 @@ def _items(text: str) -> list[Item]:
             start = index + 1
             if char == "-":
                 current = open_list()
-        elif char.isdigit() and char.isascii():
+        elif char.isdecimal() and char.isascii():
             if not digits and index > start:
                 current = open_list_for_word()
                 current.append(item(index, before_digit=True))

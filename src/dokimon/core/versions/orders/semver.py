@@ -20,7 +20,7 @@ def key_of(major: int, minor: int, patch: int, pre_release: str = "") -> Key:
     """Return the sort key of a version given in parts; identifiers compare as §11.4 says."""
     if not pre_release:
         return (major, minor, patch, _RELEASE)
-    names = tuple((0, int(n), "") if n.isdigit() else (1, 0, n) for n in pre_release.split("."))
+    names = tuple((0, int(n), "") if n.isdecimal() else (1, 0, n) for n in pre_release.split("."))
     return (major, minor, patch, (0, names))
 
 
