@@ -13,8 +13,11 @@ import pytest
 
 import dokimon
 from conftest import World, processes_of
+from dokimon.core.faults import Fault
+from dokimon.core.jobs.running import RunFault
+from dokimon.core.planning.plan import PlanFault
+from dokimon.core.settings.tables import SettingsFault
 from dokimon.demo.sample import FERRIES, copy_sample
-from dokimon.faults import Fault, PlanFault, RunFault, SettingsFault
 
 PAGE = Path(__file__).parents[1] / "docs/api.md"
 

@@ -128,6 +128,27 @@ def test_files_that_are_no_plain_files_are_told(tmp_path: Path) -> None:
     assert open_manifest(tmp_path / "inside", tmp_path).text == "text"
 
 
+PIPES = (
+    "package.json", "package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", ".nvmrc", "pyproject.toml",
+    "requirements.txt", "composer.json", "composer.lock", "pom.xml", "build.gradle", "global.json", "app.csproj", "go.mod",
+    "Cargo.toml", "Gemfile", "Gemfile.lock", "CMakeLists.txt", "README.md", "Dockerfile", ".tool-versions", ".git/HEAD",
+    ".git/index", "deno.json", "manage.py", "index.php", "Makefile", "mix.exs", "pubspec.yaml", "platformio.ini",
+)  # fmt: skip
+
+
+@pytest.mark.parametrize("command", [["needs"], ["verify"], ["smoke", "--show-plan"]])
+def test_pipes_that_nobody_writes_to_are_passed_over(world: World, command: list[str]) -> None:
+    """Whatever a checkout names like a manifest: opening it must not wait. The manifest beside it is still read."""
+    for name in PIPES:
+        (world.checkout / name).parent.mkdir(parents=True, exist_ok=True)
+        if name != "package.json":
+            os.mkfifo(world.checkout / name)
+    scripts = '{"engines": {"node": ">=18"}, "dependencies": {"tern": "1"}, "scripts": {"start": "node x"}}'
+    world.write({"package.json": scripts})
+    ended = world.dokimon(*command, seconds=20)
+    assert "Traceback" not in ended.err and "node" in ended.out, ended
+
+
 def test_the_walk_keeps_to_what_people_wrote(tmp_path: Path) -> None:
     kept = ["a.json", ".github/workflows/ci.yml", "parts/b/a.json", "parts/a/a.json"]
     skipped = [

@@ -19,7 +19,8 @@ from dokimon.core.declarations.revision import revision_of
 from dokimon.core.faults import Fault
 from dokimon.core.patterns import PatternFault, check_pattern, compiled_pattern, search
 from dokimon.core.reading.toml_lines import toml_keys, toml_line
-from dokimon.core.versions import VersionFault, compiled
+from dokimon.core.versions import compiled
+from dokimon.core.versions.faults import VersionFault
 from dokimon.core.words import filled, filled_for_shell, names_in
 
 WORDS = {"a": "{b}", "b": "tide", "quay.url": "http://localhost:4173", "odd": 'it\'s $HOME `x` "q" \\'}

@@ -1,21 +1,50 @@
-"""Small files read without surprises: bounded, never a device, never a fault."""
+"""Small files read without surprises: bounded, never a device, never a pipe that nobody writes to."""
 
 from __future__ import annotations
 
+import os
+import stat
 from pathlib import Path
 
 LARGEST_BYTES = 4 * 1024 * 1024
 """A manifest of a Rust toolchain and an archive of PHP are the largest files that are read."""
 
 
-def text_of(path: Path, limit: int = LARGEST_BYTES) -> str:
-    """Return the text of a file, at most `limit` bytes of it; nothing where there is none or it is no ordinary file."""
+_FLAGS = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_NOCTTY", 0)
+"""Not blocking: opening a pipe that nobody writes to would wait for ever. A terminal must not become this program's."""
+
+
+class NotPlain(OSError):
+    """What is to be read is a folder, a pipe, a socket or a device."""
+
+    def __init__(self) -> None:
+        super().__init__(None, "is not a plain file")
+
+
+def bytes_of_file(path: Path | str, limit: int = LARGEST_BYTES, *, follow: bool = True) -> bytes:
+    """Return the beginning of a plain file, at most `limit` bytes. Raises `OSError`, and `NotPlain` among them.
+
+    With `follow` false, a link is an `OSError` too.
+    """
+    descriptor = os.open(path, _FLAGS | (0 if follow else getattr(os, "O_NOFOLLOW", 0)))
     try:
-        if not path.is_file():
-            return ""
-        with path.open("rb") as file:
-            return file.read(limit).decode("utf-8", "replace")
-    except OSError:
+        status = os.fstat(descriptor)
+        if not stat.S_ISREG(status.st_mode):
+            raise NotPlain
+        # The size that is told spares a second call in most cases; files of /proc tell none.
+        content = os.read(descriptor, min(status.st_size + 1, limit))
+        while content and len(content) < limit and (chunk := os.read(descriptor, limit - len(content))):
+            content += chunk
+        return content
+    finally:
+        os.close(descriptor)
+
+
+def text_of(path: Path, limit: int = LARGEST_BYTES) -> str:
+    """Return the text of a file, at most `limit` bytes of it; nothing where there is none or it is not a plain file."""
+    try:
+        return bytes_of_file(path, limit).decode("utf-8", "replace")
+    except (OSError, ValueError):
         return ""
 
 

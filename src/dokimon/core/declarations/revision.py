@@ -11,7 +11,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
-from dokimon.core.files import text_of
+from dokimon.core.files import bytes_of_file, text_of
 
 _MOST_ENTRIES = 20_000
 _LARGEST_INDEX = 16 * 1024 * 1024
@@ -88,7 +88,7 @@ def _changed(root: Path, folder: Path, commit: str | None) -> bool | None:
     try:
         if (folder / "index").stat().st_size > _LARGEST_INDEX or (commit and len(commit) != 40):
             return None
-        index = (folder / "index").read_bytes()
+        index = bytes_of_file(folder / "index", _LARGEST_INDEX)
         entries, end = _entries(index)
         budget = _MOST_HASHED
         for entry in entries:
@@ -116,7 +116,7 @@ def _differs(root: Path, entry: _Entry, budget: int) -> tuple[bool | None, int]:
         return False, 0
     if status.st_size > budget:
         return None, 0
-    content = os.fsencode(path.readlink()) if path.is_symlink() else path.read_bytes()
+    content = os.fsencode(path.readlink()) if path.is_symlink() else bytes_of_file(path, budget + 1)
     digest = hashlib.sha1(b"blob %d\0" % len(content) + content, usedforsecurity=False).digest()
     return digest != entry.digest, len(content)
 
@@ -176,7 +176,7 @@ def _staged(index: bytes, end: int, folder: Path, commit: str | None) -> bool | 
         return None
     common = folder / text_of(folder / "commondir", 4096).strip()
     try:
-        packed = (common / "objects" / commit[:2] / commit[2:]).read_bytes()
+        packed = bytes_of_file(common / "objects" / commit[:2] / commit[2:])
     except OSError:
         return False  # in a pack: nothing was committed here since it was fetched
     content = zlib.decompressobj().decompress(packed, 4096)

@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import codecs
-import os
 import re
-import stat
 import tomllib
 from pathlib import Path
 from typing import Any
@@ -13,6 +11,7 @@ from typing import Any
 import msgspec
 
 from dokimon.core.faults import Fault
+from dokimon.core.files import NotPlain, bytes_of_file
 from dokimon.core.reading.json_places import json_place, without_comments
 from dokimon.core.source import Source
 from dokimon.core.text import clean
@@ -73,6 +72,8 @@ def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozens
     name = clean(location[len(str(root)) :].lstrip("/"))
     try:
         content = _read_plain(location, root)
+    except NotPlain as wrong:
+        raise ManifestFault(1, str(wrong.strerror)) from None
     except (OSError, RuntimeError) as wrong:
         raise ManifestFault(1, f"cannot be opened: {getattr(wrong, 'strerror', None) or wrong}") from None
     if len(content) > LARGEST_BYTES:
@@ -87,27 +88,19 @@ def open_manifest(path: Path | str, root: Path, beside: frozenset[str] = frozens
 
 
 def _read_plain(location: str, root: Path) -> bytes:
-    """Return the beginning of a plain file. Opened without blocking: what looks like a manifest may be an idle pipe."""
-    flags = os.O_RDONLY | getattr(os, "O_NONBLOCK", 0) | getattr(os, "O_NOFOLLOW", 0)
+    """Return the beginning of a plain file; one byte more than is allowed shows that it is too large."""
     try:
-        descriptor = os.open(location, flags)
+        return bytes_of_file(location, LARGEST_BYTES + 1, follow=False)
+    except NotPlain:
+        raise
     except OSError:
         path = Path(location)
         if not path.is_symlink():
             raise
-        if not path.resolve().is_relative_to(root.resolve()):
+        real = path.resolve()
+        if not real.is_relative_to(root.resolve()):
             raise ManifestFault(1, "is a link to a place outside the checkout and is not followed") from None
-        descriptor = os.open(path.resolve(), flags)
-    try:
-        status = os.fstat(descriptor)
-        if not stat.S_ISREG(status.st_mode):
-            raise ManifestFault(1, "is not a plain file")
-        content = os.read(descriptor, min(status.st_size, LARGEST_BYTES) + 1)
-        while len(content) < min(status.st_size, LARGEST_BYTES + 1) and (chunk := os.read(descriptor, LARGEST_BYTES)):
-            content += chunk
-        return content
-    finally:
-        os.close(descriptor)
+        return bytes_of_file(real, LARGEST_BYTES + 1, follow=False)
 
 
 def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:

@@ -13,6 +13,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.files import bytes_of_file
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import version_line
@@ -153,9 +154,7 @@ def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> lis
     import json
 
     try:
-        if lock.is_symlink() or lock.stat().st_size > _LARGEST_LOCK:
-            return []
-        packages = json.loads(lock.read_bytes()).get("packages", {})
+        packages = json.loads(bytes_of_file(lock, _LARGEST_LOCK, follow=False)).get("packages", {})
     except (OSError, ValueError, RecursionError, AttributeError):
         return []
     shown = manifest.name.removesuffix("package.json") + "package-lock.json"
@@ -201,8 +200,7 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
     """A lock file needs the package manager that wrote it, in a version that can read it."""
     tool = LOCK_FILES[manifest.path.name]
     try:
-        with manifest.path.open("rb") as file:
-            head = file.read(_HEAD).decode("utf-8", "replace")
+        head = bytes_of_file(manifest.location, _HEAD, follow=False).decode("utf-8", "replace")
     except OSError:
         head = ""
     for pattern, wanted, form in _LOCK_VERSIONS.get(manifest.path.name, []):

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
+from dokimon.core.files import bytes_of_file
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
@@ -178,9 +179,7 @@ def _against_lock(lock: Path, modules: Path) -> str | None:
 
 def _read_json(path: Path) -> dict[str, Any]:
     try:
-        if path.stat().st_size > _LARGEST_LOCK:
-            return {}
-        read = json.loads(path.read_bytes())
+        read = json.loads(bytes_of_file(path, _LARGEST_LOCK))
     except (OSError, ValueError, RecursionError):
         return {}
     return read if isinstance(read, dict) else {}

@@ -16,6 +16,7 @@ import msgspec
 from packaging.requirements import InvalidRequirement, Requirement
 from packaging.utils import canonicalize_name
 
+from dokimon.core.files import text_of
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
 from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
@@ -199,10 +200,7 @@ def _from_pyproject(context: PlanContext) -> WantedPackages | None:
 
 def _requirement_lines(path: Path, depth: int = 0) -> Iterator[str]:
     """Yield the requirements of a file and of those it includes with `-r` (pip, "Requirements File Format")."""
-    try:
-        text = path.read_text("utf-8-sig", "replace")[:1_000_000]
-    except OSError:
-        return
+    text = text_of(path, 1_000_000).removeprefix("\ufeff")
     for line in text.replace("\\\n", "").splitlines():
         written = re.sub(r"(^|\s)#.*", "", line).strip()
         if included := re.fullmatch(r"(?:-r|--requirement)[ =]?\s*(\S+)", written):
