@@ -10,6 +10,7 @@ from contextlib import contextmanager
 import pytest
 
 from conftest import World
+from dokimon.core.machine.platform import loopback_addresses
 
 
 @contextmanager
@@ -113,19 +114,46 @@ def test_either_of_two_services_will_do(world: World, says: bytes, verdict: str,
 
 
 def test_postgresql_is_asked_by_its_own_client_where_credentials_are_given(world: World) -> None:
-    world.tool("psql", '[ "$PGPASSWORD" = tide ] && case "$*" in *-w*) echo 16.3;; esac')
-    world.environment |= {"PGUSER": "ferry", "PGPASSWORD": "tide"}
+    asks = '[ "$PGPASSWORD" = tide ] && [ -z "$PGHOSTADDR$PGSERVICE" ] && case "$*" in *-w*) echo 16.3;; esac'
+    world.tool("psql", asks)
+    world.environment |= {"PGUSER": "ferry", "PGPASSWORD": "tide", "PGHOSTADDR": "192.0.2.1", "PGSERVICE": "far"}
     with listener(b"N", first=False) as port:
+        world.environment["PGPORT"] = str(port)
         world.write({"dokimon.toml": f'format = 1\n[[need]]\nservice = "postgres"\nport = {port}\nversion = ">=15"\n'})
         (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == "met" and finding["found"]["version"] == "16.3"
+
+
+@pytest.mark.parametrize("own", [{}, {"PGPORT": "5432"}, {"PGPORT": "{port}", "PGHOST": "db.saltmarsh.example"}])
+def test_a_password_is_not_sent_where_the_checkout_points(world: World, own: dict[str, str]) -> None:
+    mark = world.home / "was-run"
+    world.tool("psql", f"touch {mark}; echo 16.3")
+    with listener(b"N", first=False) as port:
+        given = {name: value.format(port=port) for name, value in own.items()}
+        world.environment |= {"PGUSER": "ferry", "PGPASSWORD": "tide", **given}
+        world.write({"dokimon.toml": f'format = 1\n[[need]]\nservice = "postgres"\nport = {port}\nversion = ">=15"\n'})
+        (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["verdict"] == "unknown" and "not used here" in finding["reason"] and not mark.exists()
+
+
+@pytest.mark.parametrize(
+    "host, addresses",
+    [
+        ("127.0.0.1", ("127.0.0.1",)), ("127.8.9.1", ("127.8.9.1",)), ("::1", ("::1",)), ("localhost", ("127.0.0.1", "::1")),
+        ("::ffff:127.0.0.1", ("::ffff:127.0.0.1",)), ("127.evil.example", ()), ("127.1", ()), ("127.0.0.1.evil.example", ()),
+        ("0.0.0.0", ()), ("10.0.0.1", ()), ("localhost.evil.example", ()), ("LOCALHOST", ()), ("", ()), ("::", ()),
+        ("2130706433", ()), ("0x7f000001", ()), ("::ffff:10.0.0.1", ()),
+    ],
+)  # fmt: skip
+def test_only_addresses_of_this_machine_are_asked(host: str, addresses: tuple[str, ...]) -> None:
+    assert loopback_addresses(host) == addresses
 
 
 def test_nothing_listens_and_another_machine(world: World, free_port: int) -> None:
     world.write(
         {
             "dokimon.toml": f'format = 1\n[[need]]\nservice = "redis"\nport = {free_port}\n'
-            '[[need]]\nservice = "mysql"\nport = 3306\nhost = "db.saltmarsh.example"\n'
+            '[[need]]\nservice = "mysql"\nport = 3306\nhost = "127.saltmarsh.example"\n'
         }
     )
     redis, other = world.dokimon("verify", "--format", "json").report["requirements"]

@@ -18,7 +18,7 @@ from dokimon.core.judging.findings import judge
 from dokimon.core.judging.routing import folders_first
 from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
-from dokimon.core.machine.platform import is_loopback
+from dokimon.core.machine.platform import loopback_addresses
 from dokimon.core.machine.survey import Installation, Survey
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Report
 from dokimon.core.report.outcome import verdict_of_findings
@@ -102,8 +102,7 @@ def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSub
     services = [
         subject
         for each in needs
-        if isinstance(subject := each.subject, ServiceSubject)
-        and (is_loopback(subject.host) or subject.host == "localhost")
+        if isinstance(subject := each.subject, ServiceSubject) and loopback_addresses(subject.host)
     ]
     if not services:
         return {}

@@ -88,8 +88,25 @@ def architecture_name() -> str:
 
 
 def is_loopback(address: str) -> bool:
-    """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1)."""
-    return address.startswith("127.") or address in ("::1", "::ffff:127.0.0.1")
+    """Whether only this machine reaches the address (RFC 6890: 127.0.0.0/8 and ::1). A name is not an address."""
+    import ipaddress
+
+    try:
+        literal = ipaddress.ip_address(address)
+    except ValueError:
+        return False
+    mapped = getattr(literal, "ipv4_mapped", None)
+    return (mapped or literal).is_loopback
+
+
+def loopback_addresses(host: str) -> tuple[str, ...]:
+    """Return the addresses by which a host is asked: those of `localhost`, or a literal one; none of another machine.
+
+    No name is resolved: whoever wrote it would decide where the question goes.
+    """
+    if host == "localhost":
+        return ("127.0.0.1", "::1")
+    return (host,) if is_loopback(host) else ()
 
 
 def runs_foreign(machine: str) -> bool:

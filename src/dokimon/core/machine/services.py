@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.asking import Asker
+from dokimon.core.machine.platform import loopback_addresses
 from dokimon.core.text import clean
 
 _LIMIT_SECONDS = 2.0
@@ -32,6 +33,15 @@ def greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
 
     `name` says which protocol is expected; of a service of another name it is only known whether it listens.
     """
+    silent = Greeting(listens=False, reason=f"{clean(host, 80)} is another machine, which is not asked")
+    for address in loopback_addresses(host):
+        silent = _greet(name, address, port, asker)
+        if silent.listens:
+            break
+    return silent
+
+
+def _greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
     try:
         with socket.create_connection((host, port), timeout=_LIMIT_SECONDS) as link:
             link.settimeout(_LIMIT_SECONDS)
@@ -103,10 +113,16 @@ def _redis(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
     return Greeting(listens=True, product="Valkey" if valkey else "Redis", version=clean(found[1], 40))
 
 
-def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
-    """PostgreSQL gives its version only after a login: the real client asks, where credentials are given.
+_OF_A_LOGIN = ("PGUSER", "PGPASSWORD", "PGSSLMODE", "PGSSLROOTCERT", "PGSSLCERT", "PGSSLKEY")
+"""What psql is given of libpq's variables: PGHOSTADDR, PGSERVICE and others could send it elsewhere."""
 
-    Whether it is PostgreSQL shows in its one-byte answer to an SSLRequest (its protocol, "Message Formats").
+
+def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:
+    """PostgreSQL gives its version only after a login: the real client asks, where the user has chosen this very server.
+
+    The address is the checkout's word. A password goes there only where the user's own variables name it as well, and
+    never one out of a file that is kept for any address. Whether it is PostgreSQL shows in its one-byte answer to an
+    SSLRequest (its protocol, "Message Formats").
     """
     link.sendall((8).to_bytes(4, "big") + (80877103).to_bytes(4, "big"))
     if _received(link, enough=lambda data: len(data) >= 1)[:1] not in (b"S", b"N"):
@@ -115,11 +131,19 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
     secret = "it gives its version only after a login"
     client = shutil.which("psql", path=given.get("PATH", ""))
     if not given.get("PGUSER"):
-        return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}; set PGUSER and PGPASSWORD")
+        return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}; set PGUSER, PGPASSWORD and PGPORT")
+    own_host = given.get("PGHOST", "localhost")
+    if host not in loopback_addresses(own_host) or given.get("PGPORT", "5432") != str(port):
+        reason = f"{secret}; PGUSER is for {own_host} port {given.get('PGPORT', '5432')}, and not used here"
+        return Greeting(listens=True, product="PostgreSQL", reason=reason)
     if client is None or Path(client).resolve().is_relative_to(asker.checkout):
         return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
-    environment = {**given, "PGCONNECT_TIMEOUT": "3", "PSQLRC": os.devnull}
-    command = [client, "-X", "-w", "-At", "-h", host, "-p", str(port), "-d", given.get("PGDATABASE", "postgres")]
+    kept = {name: value for name, value in given.items() if not name.startswith("PG") or name in _OF_A_LOGIN}
+    environment = {**kept, "PGCONNECT_TIMEOUT": "3", "PGPASSFILE": os.devnull, "PSQLRC": os.devnull}
+    database = given.get("PGDATABASE", "postgres")
+    if "=" in database or "://" in database:  # that would be a whole address (libpq, "Connection Strings")
+        database = "postgres"
+    command = [client, "-X", "-w", "-At", "-h", host, "-p", str(port), "-d", database]
     answer = asker.output([*command, "-c", "show server_version"], environment)
     found = re.match(r"\d+(?:\.\d+)*", answer.output.strip())
     if found:
