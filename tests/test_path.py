@@ -188,8 +188,9 @@ def test_a_catalogue_of_ones_own(world: World) -> None:
 
 
 def test_a_project_may_add_a_tool_and_homes(world: World) -> None:
-    world.tool("tidectl", '[ "$*" = "--version" ] && echo tidectl 3.2.1', world.home / "tide/bin")
-    world.tool("go", "echo go version go1.22.3", world.home / "odd/go")
+    was_run = f"touch {world.home}/was-run"
+    world.tool("tidectl", f"{was_run}; echo tidectl 3.2.1", world.home / "tide/bin")
+    world.tool("go", f"{was_run}; echo go version go1.22.3", world.home / "odd/go")
     world.write(
         {
             "dokimon.toml": 'format = 1\n[[tool]]\nname = "tidectl"\nhomes = ["~/tide/bin"]\n'
@@ -199,11 +200,32 @@ def test_a_project_may_add_a_tool_and_homes(world: World) -> None:
     )
     world.environment["PATH"] = str(world.tools)
     found = world.dokimon("verify", "--format", "json").report["requirements"]
-    assert [(each["verdict"], each["found"]["version"]) for each in found] == [
-        ("off-path", "3.2.1"),
-        ("off-path", "1.22.3"),
-    ]
+    assert [each["verdict"] for each in found] == ["missing", "missing"]
+    for each, name in zip(found, ("tide/bin/tidectl", "odd/go/go"), strict=True):
+        assert f"{world.home}/{name} is in a folder that only this checkout names" in each["reason"]
+    assert not (world.home / "was-run").exists() and world.dokimon("path").out == ""
     assert world.dokimon("tools", "tidectl").status == 0
+
+
+def test_a_command_that_only_the_checkout_names_is_asked_when_the_user_says_so(world: World) -> None:
+    mark = world.home / "was-run"
+    world.tool("deploy", f"touch {mark}; echo deploy 3.2.1")
+    world.tool("node", "echo v20.1.0")
+    world.write(
+        {
+            "dokimon.toml": 'format = 1\n[[tool]]\nname = "deploy"\n[[tool]]\nname = "node"\ncommands = ["deploy"]\n'
+            '[[need]]\ntool = "deploy"\nversion = ">=3"\n[[need]]\ntool = "node"\n'
+        }
+    )
+    for command in (["verify"], ["verify", "--pick"], ["tools", "deploy"], ["path"], ["verify", "--ask", "other"]):
+        world.dokimon(*command)
+        assert not mark.exists(), command
+    deploy, node = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert (deploy["verdict"], node["verdict"]) == ("unknown", "met")
+    assert "only this checkout names it" in deploy["reason"]
+    assert deploy["remedies"][0]["command"] == "dokimon verify --ask deploy"
+    asked = world.dokimon("verify", "--ask", "deploy", "--format", "json").report["requirements"][0]
+    assert (asked["verdict"], asked["found"]["version"], mark.exists()) == ("met", "3.2.1", True)
 
 
 @pytest.mark.parametrize(

@@ -62,17 +62,19 @@ def verify(
     strict: bool = False,
     pick: bool = False,
     fresh: bool = False,
+    may_ask: Sequence[str] = (),
     environment: Mapping[str, str] | None = None,
 ) -> Report:
     """Compare what the project declares with what this machine has (`dokimon verify`).
 
     With `strict` advised needs decide as required ones do, with `pick` satisfying copies are put first on PATH, with
-    `fresh` every tool is asked again. Raises `SettingsFault` and `CatalogueFault`.
+    `fresh` every tool is asked again. `may_ask` are commands that only the checkout names and that are asked all the same.
+    Raises `SettingsFault` and `CatalogueFault`.
     """
     from dokimon.core.jobs import verify as job
     from dokimon.core.jobs.provenance import with_provenance
 
-    verified = job.verify(Path(folder).resolve(), _variables(environment), fresh=fresh, pick=pick)
+    verified = job.verify(Path(folder).resolve(), _variables(environment), fresh=fresh, pick=pick, may_ask=may_ask)
     return with_provenance(job.verify_report(verified, strict))
 
 

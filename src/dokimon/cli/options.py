@@ -33,5 +33,9 @@ VerboseOption = Annotated[
     bool, typer.Option("--verbose", "-v", help="Show more: every copy that was found, every detail.")
 ]
 FreshOption = Annotated[bool, typer.Option("--fresh", help="Ask every tool again; use no earlier answer.")]
+AskOption = Annotated[
+    list[str] | None,
+    typer.Option("--ask", metavar="NAME", help="Ask this command too, which only the checkout names; may be repeated."),
+]
 PickOption = Annotated[bool, typer.Option("--pick", help="Put fitting copies first on PATH, for this call alone.")]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

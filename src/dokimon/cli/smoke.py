@@ -10,6 +10,7 @@ import typer
 
 from dokimon.cli.completing import complete_runs
 from dokimon.cli.options import (
+    AskOption,
     FolderArgument,
     Format,
     FormatOption,
@@ -57,6 +58,7 @@ def smoke(
         bool, typer.Option("--follow", help="Show each line that a step or run prints, as it comes.")
     ] = False,
     pick: PickOption = False,
+    ask: AskOption = None,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
     no_prepare: Annotated[
         bool, typer.Option("--no-prepare", help="Do no prepare step; only list those that are needed.")
@@ -87,12 +89,18 @@ def smoke(
         refuse("--qr draws the address of a run that is kept up: call it with --keep")
     folder = folder_asked(path)
     options = SmokeOptions(
-        runs=tuple(run or ()), every=all_runs, prepare=not no_prepare, pick=pick, anyway=anyway, strict=strict
+        runs=tuple(run or ()),
+        every=all_runs,
+        prepare=not no_prepare,
+        pick=pick,
+        anyway=anyway,
+        strict=strict,
+        may_ask=tuple(ask or ()),
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
     try:
         with refusing():
-            report = _planned(folder, run or (), pick) if show_plan else smoke_in(folder, options, showing)
+            report = _planned(folder, run or (), pick, ask or ()) if show_plan else smoke_in(folder, options, showing)
     except PlanFault as fault:
         refuse(str(fault))
 
@@ -143,7 +151,7 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
     return report
 
 
-def _planned(folder: Path, chosen: Sequence[str], pick: bool) -> Report:
+def _planned(folder: Path, chosen: Sequence[str], pick: bool, may_ask: Sequence[str]) -> Report:
     """Return the plan for the project in `folder` as a report; raises as `smoke_in` does."""
     import os
 
@@ -152,7 +160,7 @@ def _planned(folder: Path, chosen: Sequence[str], pick: bool) -> Report:
     from dokimon.core.jobs.verify import verify
 
     with abandoning():
-        verified = verify(folder, os.environ, pick=pick)
+        verified = verify(folder, os.environ, pick=pick, may_ask=may_ask)
     return plan_report(verified, plan_smoke(verified, verified.environment, chosen, every=True))
 
 

@@ -9,6 +9,7 @@ import typer
 
 from dokimon.cli.completing import complete_tools
 from dokimon.cli.options import (
+    AskOption,
     Format,
     FormatOption,
     FreshOption,
@@ -32,6 +33,7 @@ def tools(
     form: FormatOption = Format.table,
     output: OutputOption = None,
     fresh: FreshOption = False,
+    ask: AskOption = None,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,
     no_color: NoColorOption = False,
@@ -51,7 +53,7 @@ def tools(
 
     folder_asked(Path.cwd())
     with refusing():
-        here = open_workspace(Path.cwd(), os.environ)
+        here = open_workspace(Path.cwd(), os.environ, ask or ())
         known = here.catalogue.names()
         for name in names or ():
             if name not in known:

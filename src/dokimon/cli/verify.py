@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from dokimon.cli.options import (
+    AskOption,
     FolderArgument,
     Format,
     FormatOption,
@@ -31,6 +32,7 @@ def verify(
     form: FormatOption = Format.table,
     output: OutputOption = None,
     pick: PickOption = False,
+    ask: AskOption = None,
     fresh: FreshOption = False,
     strict: StrictOption = False,
     quiet: QuietOption = False,
@@ -52,7 +54,7 @@ def verify(
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
     with refusing(), abandoning():
-        verified = job.verify(folder, os.environ, fresh=fresh, pick=pick)
+        verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or ())
     report = job.verify_report(verified, strict)
 
     def draw(console: Console) -> None:

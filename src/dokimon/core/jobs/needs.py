@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from pathlib import Path
 
 import msgspec
@@ -31,12 +31,12 @@ class Declared(msgspec.Struct, frozen=True):
         return self.workspace.checkout
 
 
-def declare(start: Path, environment: Mapping[str, str]) -> Declared:
-    """Read the checkout that holds the folder `start`.
+def declare(start: Path, environment: Mapping[str, str], may_ask: Collection[str] = ()) -> Declared:
+    """Read the checkout that holds the folder `start`; `may_ask` are commands that only it names and that may be run.
 
     Raises `SettingsFault` when its `dokimon.toml` cannot be used, `CatalogueFault` when a catalogue of one's own cannot.
     """
-    workspace = open_workspace(start, environment)
+    workspace = open_workspace(start, environment, may_ask)
     manifest, catalogue = workspace.manifest, workspace.catalogue
     needs = read_needs(workspace.settings, manifest, catalogue) if manifest else []
     requirements = (*read_declarations(workspace.checkout), *needs)

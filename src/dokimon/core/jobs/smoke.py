@@ -30,6 +30,7 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     pick: bool = False
     anyway: bool = False
     strict: bool = False
+    may_ask: tuple[str, ...] = ()
 
 
 def smoke(
@@ -46,7 +47,7 @@ def smoke(
     `CatalogueFault` and `PlanFault`.
     """
     watcher.stage("verify", "reading the checkout and asking this machine's tools")
-    verified = verify(folder, environment, pick=options.pick)
+    verified = verify(folder, environment, pick=options.pick, may_ask=options.may_ask)
     if verdict_of_findings(verified.findings, options.strict) != "met" and not options.anyway:
         return smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
     plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)

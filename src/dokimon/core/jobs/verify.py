@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -53,13 +53,21 @@ class Verified(msgspec.Struct, frozen=True, kw_only=True):
         return self.declared.workspace
 
 
-def verify(start: Path, environment: Mapping[str, str], *, fresh: bool = False, pick: bool = False) -> Verified:
+def verify(
+    start: Path,
+    environment: Mapping[str, str],
+    *,
+    fresh: bool = False,
+    pick: bool = False,
+    may_ask: Collection[str] = (),
+) -> Verified:
     """Read the checkout that holds the folder `start`, survey this machine and judge.
 
     With `fresh` no answer of an earlier survey counts; with `pick` satisfying copies are put first on PATH, and judged
-    there. Raises `SettingsFault` and `CatalogueFault`.
+    there. `may_ask` are commands that only the checkout names and that are asked all the same. Raises
+    `SettingsFault` and `CatalogueFault`.
     """
-    declared = declare(start, environment)
+    declared = declare(start, environment, may_ask)
     verified = _held_against_machine(declared, environment, fresh)
     if not pick:
         return verified

@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping
 from pathlib import Path
 
 import msgspec
@@ -40,12 +40,15 @@ class Workspace(msgspec.Struct, frozen=True, kw_only=True):
         return Project(root=clean(str(checkout.root)), name=clean(name, 80), folder=folder)
 
 
-def open_workspace(start: Path, environment: Mapping[str, str]) -> Workspace:
-    """Open the checkout that holds the folder `start`. Raises `SettingsFault` when its `dokimon.toml` cannot be used."""
+def open_workspace(start: Path, environment: Mapping[str, str], may_ask: Collection[str] = ()) -> Workspace:
+    """Open the checkout that holds the folder `start`; `may_ask` as for `Catalogue`.
+
+    Raises `SettingsFault` when its `dokimon.toml` cannot be used.
+    """
     checkout = find_checkout(start)
     settings, manifest = _load_settings(checkout)
     folder = own_folder("config", environment)
-    catalogue = Catalogue(folder / "catalogue" if folder else None, added_tools(settings))
+    catalogue = Catalogue(folder / "catalogue" if folder else None, added_tools(settings), may_ask)
     return Workspace(start=start, checkout=checkout, settings=settings, manifest=manifest, catalogue=catalogue)
 
 

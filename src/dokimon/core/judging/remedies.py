@@ -45,7 +45,7 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     reached = machine.reached(need.tool)
     # A shim without an answer has no version for this folder: installing one helps.
     if judgement.verdict == "unknown" and reached and not reached.shim:
-        return repair or _for_unknown(need, reached)
+        return repair or _for_unasked(need, machine) or _for_unknown(need, reached)
     there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
     entry = machine.catalogue.find(need.tool)
     if entry is None:
@@ -99,6 +99,16 @@ def _for_fault(copy: Installation | None) -> tuple[Remedy, ...]:
         "no loader": Remedy(say="install the tool built for this system's C library, or that library beside it"),
     }
     return (ways[copy.fault],) if copy.fault in ways else ()
+
+
+def _for_unasked(need: Requirement, machine: Machine) -> tuple[Remedy, ...]:
+    """A tool that only the checkout names is asked when the user says so."""
+    entry = machine.catalogue.find(need.tool)
+    if entry is None or not entry.only_checkout or not entry.ask.never:
+        return ()
+    asked = " ".join(f"--ask {shlex.quote(command)}" for command in entry.commands)
+    say = f"if you trust {entry.commands[0]}, ask it for its version; a file in your own catalogue does so always"
+    return (Remedy(say=say, command=f"dokimon verify {asked}"),)
 
 
 def _for_unknown(need: Requirement, reached: Installation) -> tuple[Remedy, ...]:

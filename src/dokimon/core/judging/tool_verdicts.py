@@ -67,7 +67,11 @@ def _elsewhere(copies: Sequence[Installation]) -> str:
     if other:
         words += f"; {other.version} is in {Path(other.path).parent}, and is not accepted"
     own = next((copy for copy in copies if copy.own), None)
-    if own:
+    if own and own.checkout_named:
+        words += (
+            f"; {own.path}{f', {own.version},' if own.version else ''} is in a folder that only this checkout names"
+        )
+    elif own:
         version = f", {own.version}" if own.version else ""
         words += f"; the project has its own ({own.path}{version}), which only its own scripts reach"
     return words

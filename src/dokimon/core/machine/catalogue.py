@@ -5,7 +5,7 @@ from __future__ import annotations
 import datetime
 import re
 import tomllib
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
 from functools import cache
 from pathlib import Path
 
@@ -129,6 +129,9 @@ class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     the Windows registry that name such folders. `packages` are the names under which package managers of systems have
     it; one that names a version (`node@{pick}`) serves needs of a version too. `home_variables` are environment variables
     that name the tool's home, `wrappers` the names of scripts with which a project brings the tool itself.
+
+    `checkout_homes` are folders that a checkout names: what is in them is shown, and never run. A tool that
+    `only_checkout` names is not run either, unless the user says so.
     """
 
     name: str
@@ -146,6 +149,8 @@ class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     lines: ReleaseLines | None = None
     part: list[ComponentSource] = []
     remedy: list[Recipe] = []
+    checkout_homes: list[str] = []
+    only_checkout: bool = False
 
 
 class CatalogueFault(Fault):
@@ -155,9 +160,16 @@ class CatalogueFault(Fault):
 class Catalogue:
     """The tools that are known: those that ship, those of one's own folder, and what the project's settings add."""
 
-    def __init__(self, own: Path | None = None, added: Mapping[str, Tool] | None = None) -> None:
+    def __init__(
+        self, own: Path | None = None, added: Mapping[str, Tool] | None = None, may_ask: Collection[str] = ()
+    ) -> None:
+        """`own` is the folder of one's own catalogue; `added` are the tools of a checkout, by name.
+
+        `may_ask` are the commands that the user lets be asked although only the checkout names them.
+        """
         self._own = own if own is not None and own.is_dir() else None
         self._added = dict(added or {})
+        self._may_ask = frozenset(may_ask)
         self._found: dict[str, Tool | None] = {}
 
     def names(self) -> tuple[str, ...]:
@@ -178,11 +190,22 @@ class Catalogue:
         own = self._own / f"{name}.toml" if self._own and re.fullmatch(r"[\w.+@-]+", name) else None
         known = _read(own) if own and own.is_file() else find_tool(name)
         added = self._added.get(name)
-        if known is None or added is None:
-            return known or added
+        if added is None:
+            return known
+        if known is None:
+            return added if self._may_ask.issuperset(added.commands) else _not_asked(added)
+        # A further command of a known tool would be run as that tool: it must be the user who says so.
+        commands = [each for each in added.commands if each in known.commands or each in self._may_ask]
         return msgspec.structs.replace(
-            known, homes=[*added.homes, *known.homes], commands=list(dict.fromkeys([*known.commands, *added.commands]))
+            known,
+            checkout_homes=added.checkout_homes,
+            commands=list(dict.fromkeys([*known.commands, *commands])),
         )
+
+
+def _not_asked(tool: Tool) -> Tool:
+    ask = msgspec.structs.replace(tool.ask, never="was not run: only this checkout names it")
+    return msgspec.structs.replace(tool, ask=ask)
 
 
 @cache

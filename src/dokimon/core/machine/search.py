@@ -24,7 +24,8 @@ class Copy(msgspec.Struct, frozen=True, kw_only=True):
 
     `reached` says whether its command, typed in this folder, starts this copy; an `off_path` copy lies where PATH does
     not lead; `other_name` is the name by which alone it is reached (`python3.12`). `own` copies are the project's and
-    are never run. `fault` says why it cannot be run. `shim` is what a shim starts.
+    are never run, nor is one in a folder that only the checkout names (`checkout_named`).
+    `fault` says why it cannot be run. `shim` is what a shim starts.
     """
 
     path: Path
@@ -32,6 +33,7 @@ class Copy(msgspec.Struct, frozen=True, kw_only=True):
     reached: bool = False
     off_path: bool = False
     own: bool = False
+    checkout_named: bool = False
     other_name: str | None = None
     shim: Shim | None = None
     fault: Unrunnable | None = None
@@ -87,6 +89,15 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
         copy = _copy(path, places, which)
         if copy.fault is None and copy.shim is None and not copy.own:
             yield msgspec.structs.replace(copy, off_path=True)
+    yield from _never_run(tool, places, files)
+
+
+def _never_run(tool: Tool, places: SearchPath, files: set[object]) -> Iterator[Copy]:
+    """Yield the copies in folders that the checkout names, and those of the project itself."""
+    named = (str(folder) for home in tool.checkout_homes for folder in folders_of(home, places.environment))
+    in_named = (path for folder in named for name in tool.commands for path in places.holds(folder, name))
+    for path in _not_in(files, in_named):
+        yield Copy(path=path, real=_real(path), own=True, checkout_named=True)
     for place in places.own:
         # The root of a project holds wrappers of tools; a program there with a tool's name is neither a copy nor a wrapper.
         names = tool.wrappers if place.endswith("/.") else tool.commands

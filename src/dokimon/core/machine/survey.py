@@ -22,7 +22,8 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     """One copy of a tool on this machine.
 
     `reached` says whether a command typed in the project's folder starts it; an `off_path` copy lies where PATH does not
-    lead; `other_name` is the only name that reaches it (`python3.12`); an `own` copy is the project's and is never run.
+    lead; `other_name` is the only name that reaches it (`python3.12`); an `own` copy is the project's and is never run,
+    nor is one in a folder that only the checkout names (`checkout_named`).
     `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that has the version, or the copy
     behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other properties it reported.
     Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
@@ -35,6 +36,7 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     off_path: bool = False
     other_name: str | None = None
     own: bool = False
+    checkout_named: bool = False
     version: str | None = None
     known_by: str | None = None
     via: str | None = None
@@ -151,7 +153,9 @@ class Surveyor:
             via = installation.via or (clean(str(file)) if file != copy.path else None)
             return msgspec.structs.replace(installation, version=version, known_by="file", via=via)
         reason = None
-        if copy.own:
+        if copy.checkout_named:
+            reason = "was not run: only this checkout names its folder, and its version is in no file"
+        elif copy.own:
             reason = "is the project's own and is not run; its version is in no file"
         elif not tool.ask.arguments:
             reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
@@ -201,6 +205,7 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
         off_path=copy.off_path,
         other_name=clean(copy.other_name) if copy.other_name else None,
         own=copy.own,
+        checkout_named=copy.checkout_named,
         via=clean(str(behind)) if behind and behind != copy.path else None,
         shim=shim.manager if shim else None,
         chosen_by=clean(shim.chosen_by) if shim and shim.chosen_by else None,

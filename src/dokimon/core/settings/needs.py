@@ -89,7 +89,8 @@ def added_tools(settings: Settings) -> dict[str, Tool]:
             title=each.title or each.name,
             kind=each.kind,
             commands=each.commands or [each.name],
-            homes=each.homes,
+            checkout_homes=each.homes,
+            only_checkout=True,
             ask=Ask(arguments=each.ask.arguments if each.ask else ["--version"]),
         )
         for each in settings.tool
