@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import subprocess
+from collections.abc import Callable
 from pathlib import Path
 
 import pytest
@@ -146,3 +147,68 @@ def _may_be_written(path: Path, world: World) -> bool:
     cache = world.home / ".cache/dokimon"
     nothing_kept = path.parts[1:2] in (("dev",), ("proc",))
     return path.is_relative_to(cache) or path == cache.parent or nothing_kept or "__pycache__" in path.parts
+
+
+def _linked(world: World) -> None:
+    """A link outside the checkout to a folder in it."""
+    world.tool("git", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    (world.home / "alias").symlink_to(world.checkout / "bin")
+    world.environment["PATH"] = f"{world.home}/alias:{world.basics}"
+
+
+def _by_another_name(world: World) -> None:
+    world.tool("git", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    world.environment["PATH"] = f"/proc/self/root{world.checkout}/bin:/{world.checkout}/../checkout/bin:{world.basics}"
+
+
+def _interpreter(world: World) -> None:
+    world.tool("sh", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    (world.tools / "git").write_text(f"#!{world.checkout}/bin/sh\n")
+    (world.tools / "git").chmod(0o755)
+
+
+def _interpreter_by_env_and_link(world: World) -> None:
+    world.tool("sh", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    (world.home / "sh").symlink_to(world.checkout / "bin/sh")
+    (world.tools / "git").write_text(f"#!/usr/bin/env {world.home}/sh\n")
+    (world.tools / "git").chmod(0o755)
+
+
+def _wrapper(world: World) -> None:
+    world.tool("git", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    world.tool("git", f"exec {world.checkout}/bin/git")
+
+
+def _nested_settings(world: World) -> None:
+    """The settings of a part make it the root; its sibling is still the same repository."""
+    world.tool("git", f"touch {world.home}/was-run; echo git version 2.40.1", world.checkout / "bin")
+    world.write({"part/dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\nversion = ">=1"\n'})
+    world.environment["PATH"] = f"{world.checkout}/bin:{world.basics}"
+
+
+@pytest.mark.parametrize(
+    "attack", [_linked, _by_another_name, _interpreter, _interpreter_by_env_and_link, _wrapper, _nested_settings]
+)
+def test_no_other_name_of_the_checkout_gets_a_program_of_it_run(world: World, attack: Callable[[World], None]) -> None:
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\nversion = ">=1"\n'})
+    attack(world)
+    for folder in (world.checkout, world.checkout / "part"):
+        if folder.is_dir():
+            ended = world.dokimon("verify", "--fresh", cwd=folder)
+            assert ended.status in (1, 3), ended
+    assert not (world.home / "was-run").exists()
+
+
+@pytest.mark.parametrize(
+    "value", ["{checkout}/x", "-javaagent:{checkout}/x.jar", "{alias}/x", "/usr/lib:{alias}", "{real}/x"]
+)
+def test_no_variable_that_names_a_place_in_the_checkout_reaches_a_tool(world: World, value: str) -> None:
+    seen = world.home / "seen"
+    world.tool("git", f"env > {seen}; echo git version 2.40.1")
+    (world.home / "alias").symlink_to(world.checkout)
+    names = {"checkout": world.checkout, "alias": world.home / "alias", "real": world.checkout.resolve()}
+    world.environment |= {"ANY_NAME": value.format(**names), "GEM_HOME": "vendor", "KEPT": "/usr/lib"}
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\n'})
+    assert world.dokimon("verify", "--fresh").status == 0
+    given = dict(line.partition("=")[::2] for line in seen.read_text().splitlines())
+    assert "ANY_NAME" not in given and "GEM_HOME" not in given and given["KEPT"] == "/usr/lib"

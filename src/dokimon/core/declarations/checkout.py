@@ -24,11 +24,13 @@ class Checkout(msgspec.Struct, frozen=True, kw_only=True):
 
     `lineage` are the folders from `root` down to `project`: a version file further up counts below too. Where nothing
     marks a project, or the current folder is the home folder, what is below is not part of it (`deep` is False).
+    `untrusted` is the outermost repository around `root`, or `root` itself: nothing below it is run by looking.
     """
 
     root: Path
     project: Path
     lineage: tuple[Path, ...]
+    untrusted: Path
     deep: bool = True
 
 
@@ -48,7 +50,10 @@ def find_checkout(start: Path) -> Checkout:
     project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
     lineage = [folder for folder in below if folder == project or folder in project.parents]
     deep = start != home and _nearest(below, marks) is not None
-    return Checkout(root=root, project=project, lineage=tuple(reversed(lineage)), deep=deep)
+    above = [folder for folder in upward[upward.index(root) :] if folder == root or folder != Path(folder.anchor)]
+    # A nested dokimon.toml, or a repository in a repository, must not make its siblings somebody else's.
+    untrusted = _nearest(above[::-1], (SETTINGS_FILE, *_REPOSITORY)) or root
+    return Checkout(root=root, project=project, lineage=tuple(reversed(lineage)), untrusted=untrusted, deep=deep)
 
 
 _DEEPEST_PROJECT = 3

@@ -84,7 +84,7 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
     parts_of = {each.tool for each in needs if isinstance(each.subject, ComponentSubject)}
     tools = {each.tool for each in needs if isinstance(each.subject, ToolSubject)} | parts_of
     surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh)
-    greetings = _greetings_of(needs, Asker(environment, checkout.root))
+    greetings = _greetings_of(needs, Asker(environment, checkout.untrusted))
     survey = surveyor.survey(tools, parts_of)
     machine = Machine(
         installations=survey.installations,

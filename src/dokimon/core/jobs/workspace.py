@@ -67,7 +67,8 @@ def _load_settings(checkout: Checkout) -> tuple[Settings, Manifest | None]:
 def surveyor_for(workspace: Workspace, folder: Path, environment: Mapping[str, str], *, fresh: bool) -> Surveyor:
     """Return what surveys this machine for `folder`; unless `fresh`, with the answers known from earlier surveys."""
     cache = Cache(own_folder("cache", environment), fresh=fresh)
-    return Surveyor(workspace.catalogue, folder, workspace.checkout.root, environment, cache)
+    checkout = workspace.checkout
+    return Surveyor(workspace.catalogue, folder, checkout.root, environment, cache, checkout.untrusted)
 
 
 def notes_on_homes(tools: Iterable[Tool], survey: Survey, environment: Mapping[str, str]) -> list[str]:

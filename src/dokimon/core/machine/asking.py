@@ -8,7 +8,8 @@ import selectors
 import subprocess
 import threading
 import time
-from collections.abc import Mapping
+from collections.abc import Collection, Mapping
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -28,11 +29,17 @@ _QUIET = {
 
 _CODE_FROM_ENVIRONMENT = (
     "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "DYLD_INSERT_LIBRARIES", "DYLD_LIBRARY_PATH", "BASH_ENV", "ENV",
-    "PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "NODE_OPTIONS", "NODE_PATH", "RUBYOPT", "RUBYLIB", "PERL5OPT", "PERL5LIB",
-    "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "CLASSPATH", "GIT_EXEC_PATH", "GIT_CONFIG_GLOBAL",
-    "OPENSSL_CONF", "OPENSSL_MODULES",
+    "PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "PYTHONUSERBASE", "PYTHONPYCACHEPREFIX", "PYTHONBREAKPOINT",
+    "NODE_OPTIONS", "NODE_PATH", "RUBYOPT", "RUBYLIB", "GEM_HOME", "GEM_PATH", "BUNDLE_GEMFILE", "PERL5OPT", "PERL5LIB",
+    "PERL5DB", "PERLLIB", "JAVA_HOME", "JAVA_OPTS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "CLASSPATH",
+    "MAVEN_OPTS", "MAVEN_ARGS", "GRADLE_OPTS", "PHPRC", "DOTNET_STARTUP_HOOKS", "DOTNET_ADDITIONAL_DEPS", "ERL_AFLAGS",
+    "ERL_FLAGS", "ERL_ZFLAGS", "ERL_LIBS", "ELIXIR_ERL_OPTIONS", "LUA_INIT", "GCONV_PATH", "LOCPATH", "GIT_EXEC_PATH",
+    "GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_DIR", "OPENSSL_CONF", "OPENSSL_ENGINES", "OPENSSL_MODULES",
 )  # fmt: skip
-"""Variables that make a program load something else first; kept only when they name nothing in the checkout."""
+"""Variables that make a program load something else first: passed on only where they are an absolute path.
+
+No variable at all is passed on that names a place in the checkout.
+"""
 
 
 _asked: set[subprocess.Popen[bytes]] = set()
@@ -106,23 +113,35 @@ class Asker(msgspec.Struct, frozen=True):
         return ToolAnswer(reason=fault, seconds=spent, output=output)
 
     def _guarded(self, how: Ask, *, drop_all: bool) -> dict[str, str]:
-        guarded = dict(self.environment)
+        guarded = dict(_outside(tuple(self.environment.items()), self.checkout))
         for name in how.without:
-            if drop_all or not self._harmless(guarded.get(name, "/")):
+            if drop_all or not guarded.get(name, "/").startswith("/"):
                 guarded.pop(name, None)
         for name in _CODE_FROM_ENVIRONMENT:
-            if not self._harmless(guarded.get(name, "/")):
+            if not guarded.get(name, "/").startswith("/"):
                 del guarded[name]
-        # A tool that is a script finds the programs it calls on PATH: none of them may be the checkout's.
-        folders = [
-            str(place)
-            for place, absolute in path_folders(self.environment, self.checkout)
-            if absolute and not place.is_relative_to(self.checkout)
-        ]
-        return {**guarded, "PATH": os.pathsep.join(folders), **_QUIET, **how.environment}
+        return {**guarded, **_QUIET, **how.environment}
 
-    def _harmless(self, value: str) -> bool:
-        return value.startswith("/") and str(self.checkout) not in value
+
+@lru_cache(maxsize=4)
+def _outside(items: tuple[tuple[str, str], ...], checkout: Path) -> dict[str, str]:
+    """Return the variables that name no place in the checkout, with a PATH that does not lead there."""
+    roots = {str(checkout), os.path.realpath(checkout)}
+    given = dict(items)
+    # A tool that is a script finds the programs it calls on PATH: none of them may be the checkout's. Real names, since a
+    # link to elsewhere may lead into the checkout by the time it is followed.
+    places = [os.path.realpath(place) for place, absolute in path_folders(given, checkout) if absolute]
+    folders = dict.fromkeys(place for place in places if not _leads_into(place, roots))
+    kept = {name: value for name, value in items if name != "PATH" and not _leads_into(value, roots)}
+    return {**kept, "PATH": os.pathsep.join(folders)}
+
+
+def _leads_into(value: str, roots: Collection[str]) -> bool:
+    """Whether the value of a variable names a place below one of `roots`, by this name or by another."""
+    if any(root in value for root in roots):
+        return True
+    parts = (part for part in re.split(r"[=:;,\s]", value) if part.startswith("/"))
+    return any(f"{os.path.realpath(part)}/".startswith(f"{root}/") for part in parts for root in roots)
 
 
 def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple[str, int | None, str | None]:

@@ -152,12 +152,13 @@ def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True
     fault = why_unrunnable(path, places.environment)
     real = _real(path)
     # What PATH reaches by a relative entry, or in the checkout, counts as the project's own.
-    own = not absolute or places.in_checkout(path) or places.in_checkout(real)
+    own = not absolute or places.in_checkout(path) or places.in_checkout(real) or places.starts_checkout(real)
     if fault or own:
         return Copy(path=path, real=real, own=own, fault=fault)
     shim = shim_of(path, real, places.folder, places.environment, which)
     if shim and shim.program:
-        own = places.in_checkout(shim.program) or places.in_checkout(_real(shim.program))
+        behind = _real(shim.program)
+        own = places.in_checkout(shim.program) or places.in_checkout(behind) or places.starts_checkout(behind)
     return Copy(path=path, real=real, own=own, shim=shim)
 
 

@@ -13,15 +13,24 @@ from pathlib import Path
 
 from dokimon.core.machine.folders import folders_of
 from dokimon.core.machine.platform import identity, path_folders, program_names
+from dokimon.core.machine.unrunnable import script_of
 
 
 class SearchPath:
-    """PATH and the usual homes, for one survey. Nothing below `checkout` is run; `folder` is the current one."""
+    """PATH and the usual homes, for one survey.
 
-    def __init__(self, environment: Mapping[str, str], folder: Path, checkout: Path) -> None:
+    `folder` is the current one, `checkout` the root of the project; nothing below `untrusted` is run, which is the
+    checkout or a repository around it.
+    """
+
+    def __init__(
+        self, environment: Mapping[str, str], folder: Path, checkout: Path, untrusted: Path | None = None
+    ) -> None:
         self.environment = environment
         self.folder = folder
         self.checkout = checkout
+        self._untrusted = {untrusted or checkout, (untrusted or checkout).resolve()}
+        self._real_folders: dict[Path, Path] = {}
         self._names: dict[str, tuple[str, ...]] = {}
 
     @cached_property
@@ -80,8 +89,23 @@ class SearchPath:
         return self._names[place]
 
     def in_checkout(self, path: Path) -> bool:
-        """Whether a path is in the checkout."""
-        return path.is_relative_to(self.checkout)
+        """Whether a path is in the checkout, under whatever name: by a link, `..`, or /proc/self/root."""
+        if any(path.is_relative_to(root) for root in self._untrusted):
+            return True
+        if path.parent not in self._real_folders:
+            self._real_folders[path.parent] = Path(os.path.realpath(path.parent))
+        real = self._real_folders[path.parent] / path.name
+        return any(real.is_relative_to(root) for root in self._untrusted)
+
+    def starts_checkout(self, program: Path) -> bool:
+        """Whether a script outside the checkout is run by an interpreter in it, or names a place in it."""
+        text = script_of(program)
+        if not text:
+            return False
+        interpreters = [Path(word) for word in text.partition("\n")[0][2:].split() if word.startswith("/")]
+        return any(self.in_checkout(Path(os.path.realpath(each))) for each in interpreters) or any(
+            f"{root}/" in text for root in self._untrusted
+        )
 
     def notes(self) -> list[str]:
         """Return what is odd about PATH itself, in sentences."""

@@ -64,17 +64,24 @@ class Survey(msgspec.Struct, frozen=True):
 class Surveyor:
     """One survey of this machine for one folder.
 
-    `folder` is where shims are asked for, `checkout` the root nothing of which is run. Programs are asked side by side,
+    `folder` is where shims are asked for, `checkout` the root of the project; nothing below `untrusted`, which is the
+    checkout or a repository around it, is run. Programs are asked side by side,
     as many at once as there are cores.
     """
 
     def __init__(
-        self, catalogue: Catalogue, folder: Path, checkout: Path, environment: Mapping[str, str], cache: Cache
+        self,
+        catalogue: Catalogue,
+        folder: Path,
+        checkout: Path,
+        environment: Mapping[str, str],
+        cache: Cache,
+        untrusted: Path | None = None,
     ) -> None:
         self._catalogue = catalogue
         self._folder = folder
-        self._places = SearchPath(environment, folder, checkout)
-        self._asker = Asker(environment, checkout)
+        self._places = SearchPath(environment, folder, checkout, untrusted)
+        self._asker = Asker(environment, untrusted or checkout)
         self._cache = cache
 
     def survey(self, tools: Iterable[str], parts_of: Collection[str] = ()) -> Survey:

@@ -9,6 +9,7 @@ from typing import Literal
 
 import msgspec
 
+from dokimon.core.files import text_of
 from dokimon.core.machine.platform import LINUX, architecture_name, is_program, path_folders, runs_foreign
 from dokimon.core.text import clean
 
@@ -27,6 +28,7 @@ class Unrunnable(msgspec.Struct, frozen=True):
 
 # e_machine of the ELF header (System V ABI, chapter 4), as uname calls the machines.
 _ELF_MACHINES = {3: "i686", 40: "arm", 62: "x86_64", 183: "aarch64", 243: "riscv64", 21: "ppc64le", 22: "s390x"}
+_MOST_OF_A_SCRIPT = 64 * 1024
 _ALSO_RUNS = {"x86_64": {"i686"}, "aarch64": {"arm"}}
 _MACHO = {b"\xcf\xfa\xed\xfe", b"\xca\xfe\xba\xbe", b"\xfe\xed\xfa\xcf", b"\xce\xfa\xed\xfe"}
 
@@ -59,6 +61,11 @@ def is_script(path: Path) -> bool:
             return file.read(2) == b"#!"
     except OSError:
         return True
+
+
+def script_of(path: Path) -> str:
+    """Return the text of a script, the beginning of a long one; nothing where the file is no script."""
+    return text_of(path, _MOST_OF_A_SCRIPT) if path.is_file() and is_script(path) else ""
 
 
 def _link_target(path: Path) -> str | None:
