@@ -12,8 +12,6 @@ import pytest
 
 from conftest import STANDINS, World
 
-pytestmark = pytest.mark.usefixtures("back_end")
-
 
 def settings(behaviour: str, port: int, more: str = "", name: str = "quay") -> str:
     command = f"{sys.executable} -S {STANDINS / 'odd.py'} {behaviour} {port}"
@@ -29,6 +27,7 @@ def carried_out(world: World, text: str, *arguments: str) -> tuple[int, list[dic
 SHORT = 'up = { within = "2s" }'
 
 
+@pytest.mark.usefixtures("back_end")
 @pytest.mark.parametrize(
     "behaviour, more, status, verdict, says",
     [
@@ -58,6 +57,7 @@ def test_a_run_that_behaves_oddly(
     assert (ended, runs[0]["verdict"], says in runs[0]["reason"]) == (status, verdict, True), runs[0]
 
 
+@pytest.mark.usefixtures("back_end")
 def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, monkeypatch: Any) -> None:
     from dokimon.core.checks import http
     from dokimon.core.planning.plan import RunPlan
@@ -80,6 +80,7 @@ def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, m
     assert run.verdict == "failed" and "no answer within 1 s" in run.reason
 
 
+@pytest.mark.usefixtures("back_end")
 def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_port: int, monkeypatch: Any) -> None:
     from dokimon.core.processes import stopping
     from dokimon.core.processes.output import Output
