@@ -29,8 +29,9 @@ class SearchPath:
         self.environment = environment
         self.folder = folder
         self.checkout = checkout
-        self._untrusted = {untrusted or checkout, (untrusted or checkout).resolve()}
-        self._real_folders: dict[Path, Path] = {}
+        root = untrusted or checkout
+        self._untrusted = tuple({f"{root}/", f"{root.resolve()}/"})
+        self._real_folders: dict[str, str] = {}
         self._names: dict[str, tuple[str, ...]] = {}
 
     @cached_property
@@ -90,12 +91,13 @@ class SearchPath:
 
     def in_checkout(self, path: Path) -> bool:
         """Whether a path is in the checkout, under whatever name: by a link, `..`, or /proc/self/root."""
-        if any(path.is_relative_to(root) for root in self._untrusted):
+        written = f"{path}/"
+        if written.startswith(self._untrusted):
             return True
-        if path.parent not in self._real_folders:
-            self._real_folders[path.parent] = Path(os.path.realpath(path.parent))
-        real = self._real_folders[path.parent] / path.name
-        return any(real.is_relative_to(root) for root in self._untrusted)
+        folder, _, name = str(path).rpartition("/")
+        if folder not in self._real_folders:
+            self._real_folders[folder] = os.path.realpath(folder or "/")
+        return f"{self._real_folders[folder]}/{name}/".startswith(self._untrusted)
 
     def starts_checkout(self, program: Path) -> bool:
         """Whether a script outside the checkout is run by an interpreter in it, or names a place in it."""
@@ -104,7 +106,7 @@ class SearchPath:
             return False
         interpreters = [Path(word) for word in text.partition("\n")[0][2:].split() if word.startswith("/")]
         return any(self.in_checkout(Path(os.path.realpath(each))) for each in interpreters) or any(
-            f"{root}/" in text for root in self._untrusted
+            root in text for root in self._untrusted
         )
 
     def notes(self) -> list[str]:

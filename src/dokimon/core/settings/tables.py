@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from functools import cache
 from typing import Any, TypeVar
 
 import msgspec
@@ -112,6 +113,7 @@ def did_you_mean(word: str, known: list[str]) -> str:
     return f'did you mean "{like}"?' if like else f"known are {', '.join(known)}"
 
 
+@cache
 def _inner_tables(kind: type[msgspec.Struct]) -> dict[str, type[msgspec.Struct]]:
     """Return the keys of a table that are tables of one type themselves."""
     found: dict[str, type[msgspec.Struct]] = {}
@@ -122,6 +124,7 @@ def _inner_tables(kind: type[msgspec.Struct]) -> dict[str, type[msgspec.Struct]]
     return found
 
 
+@cache
 def _keys_of(kind: type[msgspec.Struct]) -> list[str]:
     return [field.encode_name for field in msgspec.structs.fields(kind)]
 
