@@ -2,14 +2,17 @@
 
 from __future__ import annotations
 
+import json
 import os
+import subprocess
 from pathlib import Path
+from xml.etree import ElementTree
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
-from conftest import World
+from conftest import DOKIMON, World
 from dokimon.core.declarations.walking import walk
 from dokimon.core.reading.manifest import LARGEST_BYTES, Manifest, ManifestFault, open_manifest
 from dokimon.core.reading.text import matches, properties
@@ -204,3 +207,36 @@ def test_any_text_at_all_is_read_or_refused(text: str) -> None:
                 assert isinstance(read(made), list)
             except ManifestFault as fault:
                 assert fault.line >= 1 and fault.reason
+
+
+@pytest.mark.parametrize(
+    "arguments", [["needs"], ["needs", "--format", "json"], ["verify", "--format", "junit"], ["--version"]]
+)
+def test_an_output_that_cannot_be_written_is_said(world: World, arguments: list[str]) -> None:
+    world.write({"package.json": '{"engines": {"node": ">=18"}}'})
+    command = [str(DOKIMON), *arguments]
+    with Path("/dev/full").open("w") as full:
+        ended = subprocess.run(
+            command,
+            cwd=world.checkout,
+            env=world.environment,
+            stdout=full,
+            stderr=subprocess.PIPE,
+            text=True,
+            check=False,
+        )
+    assert ended.returncode == 1
+    assert ended.stderr.splitlines()[-1] == "dokimon: standard output cannot be written: No space left on device"
+    assert "Traceback" not in ended.stderr
+    closed = subprocess.run(
+        ["sh", "-c", '"$@" >&-', "sh", *command], cwd=world.checkout, env=world.environment, capture_output=True, text=True,
+        check=False,
+    )  # fmt: skip
+    assert closed.returncode == 1 and "standard output cannot be written: it is closed" in closed.stderr
+
+
+def test_junit_stays_xml_for_any_character(world: World) -> None:
+    odd = "".join(map(chr, (0xFFFE, 0xFFFF, 0x7F, 0x85, 0x1F600, 0x2028))) + "]]><&\"'`|"
+    world.write({"package.json": json.dumps({"engines": {"node": odd, odd: ">=1"}}, ensure_ascii=False)})
+    for command in ("needs", "verify"):
+        assert ElementTree.fromstring(world.dokimon(command, "--format", "junit").out) is not None

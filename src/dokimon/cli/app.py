@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import contextlib
+import errno
 import os
 import sys
 from importlib import import_module
@@ -85,17 +86,39 @@ def dokimon(
     """
 
 
+_OUTPUT_FAILS = (errno.ENOSPC, errno.EIO, errno.EBADF, getattr(errno, "EDQUOT", errno.ENOSPC))
+"""What writing to standard output meets with: a full disk, a terminal that is gone, a closed descriptor."""
+
+
+def _give_up(reason: str | None) -> NoReturn:
+    with contextlib.suppress(OSError, AttributeError):
+        sys.stderr.write(f"dokimon: standard output cannot be written: {reason}\n")
+        sys.stderr.flush()
+    os._exit(1)
+
+
 def main() -> NoReturn:
     """Run the command line; a person's mistake ends in words, never in a traceback."""
     status: object = 1
+    if sys.stdout is None:  # Python sets it so where it was closed before the start
+        _give_up("it is closed")
     try:
         app()
     except SystemExit as ended:
         status = 0 if ended.code is None else ended.code
     except BrokenPipeError:  # the reader of a pipe went away: nothing is left to say to anyone
         os._exit(1)
-    with contextlib.suppress(OSError):
+    except OSError as wrong:
+        if wrong.errno not in _OUTPUT_FAILS or wrong.filename is not None:
+            raise
+        _give_up(wrong.strerror)
+    try:
         sys.stdout.flush()
+    except BrokenPipeError:
+        os._exit(1)
+    except OSError as wrong:
+        _give_up(wrong.strerror)
+    with contextlib.suppress(OSError, AttributeError):
         sys.stderr.flush()
     # Everything is cleaned up by now. Taking the interpreter apart module by module would last a third of a start.
     os._exit(status if isinstance(status, int) else 1)

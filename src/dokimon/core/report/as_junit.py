@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 from typing import NamedTuple
 from xml.etree import ElementTree
@@ -9,6 +10,9 @@ from xml.etree import ElementTree
 from dokimon.core.report.folding import subject_of
 from dokimon.core.report.model import Check, Report
 from dokimon.core.report.outcome import UNMET_VERDICTS
+
+_NO_CHARACTER = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+"""What XML 1.0 (§2.2, "Characters") does not allow in a document, not even escaped."""
 
 
 class _Case(NamedTuple):
@@ -43,7 +47,8 @@ def encode(report: Report) -> str:
         _suite(top, run.name, cases + _of_checks(run.checks))
     _suite(top, "checkout", _of_checks(report.checks))
     ElementTree.indent(top)
-    return '<?xml version="1.0" encoding="UTF-8"?>\n' + ElementTree.tostring(top, encoding="unicode") + "\n"
+    text = _NO_CHARACTER.sub("\N{REPLACEMENT CHARACTER}", ElementTree.tostring(top, encoding="unicode"))
+    return f'<?xml version="1.0" encoding="UTF-8"?>\n{text}\n'
 
 
 def _of_checks(checks: Sequence[Check]) -> list[_Case]:
