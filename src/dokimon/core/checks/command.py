@@ -49,7 +49,8 @@ class Command(CheckSpec, frozen=True, kw_only=True):
 
 def _look(spec: Command, context: CheckContext) -> list[Check]:
     """Run it to its end, and compare that and its output with what is wanted."""
-    from dokimon.core.processes.output import Output, secrets_in
+    from dokimon.core.processes.masking import secrets_in
+    from dokimon.core.processes.output import Output
     from dokimon.core.processes.to_end import run_to_end
     from dokimon.core.processes.tree import StartFault
 
@@ -60,7 +61,7 @@ def _look(spec: Command, context: CheckContext) -> list[Check]:
             Check(name=name, verdict="failed", expected=expected, seen=clean(f"{spec.folder} is outside the checkout"))
         ]
     variables = {**context.environment, **{key: context.filled(value) for key, value in spec.environment.items()}}
-    output = Output(None, context.evidence(f"{name}.log"), secrets_in(variables))
+    output = Output(None, context.evidence(f"{name}.log"), secrets_in(variables, context.root))
     try:
         end = run_to_end(
             shell_command(context.filled_for_shell(spec.command)),

@@ -13,11 +13,12 @@ import select
 import threading
 import time
 from collections import deque
-from collections.abc import Callable, Iterable, Mapping
+from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import IO, Any
 
 from dokimon.core.patterns import SECONDS
+from dokimon.core.processes.masking import Mask
 from dokimon.core.text import as_shown, clean, without_sequences
 
 _FIRST_BYTES = 64 * 1024
@@ -38,25 +39,14 @@ _TELL_EVERY = 0.04
 
 _IDLE_SECONDS = 0.15
 
-_SHORTEST_SECRET = 6
-_SECRET_NAME = re.compile(
-    r"TOKEN|SECRET|PASSWORD|PASSWD|CREDENTIAL|(?:API|ACCESS|PRIVATE)_?KEY|(?:^|_)(?:KEY|PW)$", re.IGNORECASE
-)
+_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_CLOEXEC", 0)
+"""For the log, with mode 0600: what a run prints is for its user alone."""
+
 _WARNING = re.compile(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
 
 Listener = Callable[[str], None]
 Follower = Callable[[str, bool], None]
 """Hears a line, and whether it came on the stream for errors."""
-
-
-def secrets_in(environment: Mapping[str, str]) -> tuple[bytes, ...]:
-    """Return the values of variables whose names say that they are secret, the longest first."""
-    values = {
-        os.fsencode(value)
-        for name, value in environment.items()
-        if len(value) >= _SHORTEST_SECRET and _SECRET_NAME.search(name) and not value.startswith("/")
-    }
-    return tuple(sorted(values, key=lambda value: (-len(value), value)))
 
 
 class Output:
@@ -83,7 +73,7 @@ class Output:
         self._on_line = on_line
         self._told = 0.0
         self._threads: list[threading.Thread] = []
-        self._secrets = tuple(secrets)
+        self._mask = Mask(secrets)
         self._wanted: Any = None
         self.gave_up = False
         self._size = 0
@@ -95,7 +85,7 @@ class Output:
         if log is not None:
             try:
                 log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-                self._file = log.open("wb", buffering=0)
+                self._file = open(os.open(log, _NEW_FILE, 0o600), "wb", buffering=0)  # noqa: SIM115, PTH123
             except OSError:
                 self.log = None
 
@@ -196,31 +186,36 @@ class Output:
                 self._file = None
 
     def _read(self, stream: IO[bytes], is_error: bool) -> None:
-        left = b""
+        left, held = b"", 0
         number = stream.fileno()
         _widen(number)
         with stream:
             while True:
-                # A prompt has no line end: what is there for a moment is a line too.
-                if left and not select.select([number], [], [], _IDLE_SECONDS)[0]:
-                    self._take(left, is_error)
-                    left = b""
+                # A prompt has no line end: what is there for a moment is a line too, but for what may begin a secret.
+                if len(left) > held and not select.select([number], [], [], _IDLE_SECONDS)[0]:
+                    left = self._take_to(len(left), left, is_error)
+                    held = len(left)
                     continue
                 piece = _piece(number)
                 if not piece:
                     break
-                whole, newline, left = (left + piece).rpartition(b"\n")
-                if newline:
-                    self._take(whole + newline, is_error)
-                if len(left) >= _LONGEST_LINE:  # a line without an end
-                    self._take(left, is_error)
-                    left = b""
+                left += piece
+                if newline := left.rfind(b"\n") + 1:
+                    left = self._take_to(newline, left, is_error)
+                if len(left) - held >= _LONGEST_LINE:  # a line without an end
+                    left = self._take_to(len(left), left, is_error)
+                held = 0
             if left:
-                self._take(left, is_error)
+                self._take(self._mask.masked(left), is_error)
+
+    def _take_to(self, end: int, text: bytes, is_error: bool) -> bytes:
+        """Take `text` up to `end`, masked; return the rest of it, with what may be the beginning of a secret."""
+        cut = self._mask.cut(text, end)
+        if cut:
+            self._take(self._mask.masked(text[:cut]), is_error)
+        return text[cut:]
 
     def _take(self, piece: bytes, is_error: bool) -> None:
-        for secret in self._secrets:
-            piece = piece.replace(secret, b"***")
         self._look(piece)
         with self._lock:
             if self._file is not None:

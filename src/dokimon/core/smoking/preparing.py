@@ -11,7 +11,8 @@ import msgspec
 from dokimon.core.diagnosis.diagnosing import diagnose, diagnose_start
 from dokimon.core.planning.plan import PrepareStep, argv_of, shown
 from dokimon.core.processes.exit_status import how_ended
-from dokimon.core.processes.output import Output, secrets_in
+from dokimon.core.processes.masking import secrets_in
+from dokimon.core.processes.output import Output
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.report.model import CheckVerdict, Prepared
@@ -30,7 +31,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
     started = time.monotonic()
     variables = {**context.environment, **step.environment}
     log = context.logs.path(f"prepare-{step.title}")
-    output = Output(watcher.line, log, secrets_in(variables), watcher.follower(step.title))
+    output = Output(watcher.line, log, secrets_in(variables, context.root), watcher.follower(step.title))
     argv = argv_of(step.command, step.words)
 
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:

@@ -17,7 +17,8 @@ from dokimon.core.planning.plan import RunPlan, argv_of, shown
 from dokimon.core.processes.display import VirtualDisplay
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.logs import Logs
-from dokimon.core.processes.output import Output, secrets_in
+from dokimon.core.processes.masking import secrets_in
+from dokimon.core.processes.output import Output
 from dokimon.core.processes.readiness import Awaited, wait_until_up
 from dokimon.core.processes.sockets import free_port, listeners, strangers
 from dokimon.core.processes.stopping import stop
@@ -85,7 +86,9 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
         watcher.note(f"port {stranger.port} is already held by {holder(stranger)}")
     variables = {name: filled(value, context.words) for name, value in plan.environment.items()}
     variables = {**context.environment, **variables, **({"PORT": str(port)} if plan.port == "any" else {})}
-    output = Output(watcher.line, context.logs.path(plan.name), secrets_in(variables), watcher.follower(plan.name))
+    output = Output(
+        watcher.line, context.logs.path(plan.name), secrets_in(variables, context.root), watcher.follower(plan.name)
+    )
     display = None
     if plan.draws_window and not variables.get("DISPLAY"):
         display = VirtualDisplay.start(variables, context.halt)

@@ -12,7 +12,8 @@ from dokimon.core.diagnosis.diagnosing import diagnose, diagnose_start
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.patterns import PatternFault, search
 from dokimon.core.planning.plan import RunPlan, TargetPlan, shown
-from dokimon.core.processes.output import Output, secrets_in
+from dokimon.core.processes.masking import secrets_in
+from dokimon.core.processes.output import Output
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.to_end import run_to_end
 from dokimon.core.processes.tree import StartFault, Tree
@@ -94,7 +95,9 @@ def _attached(plan: RunPlan, wanted: TargetPlan, context: RunContext) -> Iterato
         return
     context.watcher.stage(plan.name, f"starting a target: {wanted.start}")
     log = context.logs.path(f"{plan.name}-target")
-    output = Output(context.watcher.line, log, secrets_in(variables), context.watcher.follower(f"{plan.name}-target"))
+    output = Output(
+        context.watcher.line, log, secrets_in(variables, context.root), context.watcher.follower(f"{plan.name}-target")
+    )
     try:
         tree = Tree.start(shell_command(wanted.start), plan.folder, variables, output)
     except StartFault as fault:

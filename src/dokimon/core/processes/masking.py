@@ -1,0 +1,84 @@
+"""Secrets kept out of what is shown and kept: which values are secret, and a stream masked whatever its pieces."""
+
+from __future__ import annotations
+
+import base64
+import json
+import os
+import re
+from collections.abc import Iterable, Iterator, Mapping
+from pathlib import Path
+from urllib.parse import quote, quote_plus, unquote
+
+from dokimon.core.files import text_of
+
+_SHORTEST = 6
+"""Characters: a shorter value is in half of all words."""
+
+_NAME = re.compile(
+    r"TOKEN|SECRET|PASSWORD|PASSWD|PASSPHRASE|CREDENTIAL|COOKIE|(?:API|ACCESS|PRIVATE)_?KEY"
+    r"|(?:^|_)(?:KEY|PW|PWD|PASS|PAT|AUTH|DSN)$",
+    re.IGNORECASE,
+)
+_NOT_SECRET = frozenset({"PWD", "OLDPWD", "XAUTHORITY", "SSH_AUTH_SOCK"})
+"""Variables of the system whose names only look like it: folders and sockets."""
+
+_IN_URL = re.compile(r"[a-z][a-z0-9+.-]*://[^\s/:@]*:([^\s/@]+)@", re.IGNORECASE)
+_ASSIGNMENT = re.compile(r"^\s*(?:export\s+)?(\w+)\s*=\s*(.*?)\s*$", re.MULTILINE)
+
+
+def secrets_in(environment: Mapping[str, str], root: Path | None = None) -> tuple[bytes, ...]:
+    """Return the values to mask, the longest first: those of variables, and of the `.env` of the checkout `root`.
+
+    A value is secret where the name of its variable says so; a password in a URL is in any variable. Their forms in URLs,
+    in JSON and in base64 are secret too, and so is each line of one that has several.
+    """
+    named = list(environment.items())
+    if root is not None:
+        named += [(name, value.strip("\"'")) for name, value in _ASSIGNMENT.findall(text_of(root / ".env", 1 << 20))]
+    found: set[bytes] = set()
+    for name, value in named:
+        plain = [value] if _NAME.search(name) and name not in _NOT_SECRET else _IN_URL.findall(value)
+        for secret in plain:
+            found.update(form for form in _forms(secret) if len(form) >= _SHORTEST)
+    return tuple(sorted(found, key=lambda value: (-len(value), value)))
+
+
+def _forms(secret: str) -> Iterator[bytes]:
+    for text in (secret, unquote(secret), *(line.strip() for line in secret.splitlines())):
+        if len(text) < _SHORTEST:
+            continue
+        content = os.fsencode(text)
+        yield content
+        yield quote(text, safe="").encode()
+        yield quote_plus(text).encode()
+        yield json.dumps(text)[1:-1].encode()
+        yield base64.b64encode(content)
+        yield base64.urlsafe_b64encode(content)
+
+
+class Mask:
+    """Masks secrets in pieces of one stream. The end of a piece that may be the beginning of a secret is held back."""
+
+    def __init__(self, secrets: Iterable[bytes]) -> None:
+        self._secrets = sorted(set(secrets), key=lambda value: (-len(value), value))
+        self._pattern = re.compile(b"|".join(map(re.escape, self._secrets))) if self._secrets else None
+
+    def masked(self, piece: bytes) -> bytes:
+        """Return a piece with its secrets masked."""
+        return self._pattern.sub(b"***", piece) if self._pattern else piece
+
+    def cut(self, text: bytes, end: int) -> int:
+        """Return where to cut `text` so that no secret is cut: at `end`, after the one around it, or before one begun."""
+        if self._pattern is None:
+            return end
+        inside = range(0)
+        for match in self._pattern.finditer(text):
+            if match.start() >= end:
+                break
+            end = max(end, match.end())
+            inside = range(match.start() + 1, match.end())
+        for start in range(max(0, end - len(self._secrets[0]) + 1), end):
+            if start not in inside and any(secret.startswith(text[start:end]) for secret in self._secrets):
+                return start
+        return end
