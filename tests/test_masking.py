@@ -55,9 +55,8 @@ def test_no_cut_lets_a_secret_through(parts: list[bytes], sizes: list[int]) -> N
     for size in sizes:
         left += text[at : at + size]
         at += size
-        cut = mask.cut(left, len(left))
-        out += mask.masked(left[:cut])
-        left = left[cut:]
+        ready, left = mask.split(left, len(left))
+        out += ready
     out += mask.masked(left + text[at:])
     assert out == mask.masked(text)
 

@@ -66,14 +66,27 @@ class Mask:
 
     def masked(self, piece: bytes) -> bytes:
         """Return a piece with its secrets masked."""
-        return self._pattern.sub(b"***", piece) if self._pattern else piece
+        return self._pattern.sub(b"***", piece) if self._pattern and self._is_in(piece) else piece
 
-    def cut(self, text: bytes, end: int) -> int:
-        """Return where to cut `text` so that no secret is cut: at `end`, after the one around it, or before one begun."""
+    def _is_in(self, text: bytes) -> bool:
+        """Whether there is any secret: searching for each plainly takes a fraction of the time of one pattern of all."""
+        return any(secret in text for secret in self._secrets)
+
+    def split(self, text: bytes, end: int) -> tuple[bytes, bytes]:
+        """Return `text` up to `end`, masked, and the rest of it. No secret is cut: the first part ends after the one around
+        `end`, or before one that begins there.
+        """
         if self._pattern is None:
-            return end
+            return text[:end], text[end:]
+        has_secrets = self._is_in(text)
+        cut = self._cut(text, end, has_secrets=has_secrets)
+        ready = text[:cut]
+        return self._pattern.sub(b"***", ready) if has_secrets else ready, text[cut:]
+
+    def _cut(self, text: bytes, end: int, *, has_secrets: bool) -> int:
+        assert self._pattern is not None
         inside = range(0)
-        for match in self._pattern.finditer(text):
+        for match in self._pattern.finditer(text) if has_secrets else ():
             if match.start() >= end:
                 break
             end = max(end, match.end())

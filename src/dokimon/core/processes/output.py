@@ -210,10 +210,10 @@ class Output:
 
     def _take_to(self, end: int, text: bytes, is_error: bool) -> bytes:
         """Take `text` up to `end`, masked; return the rest of it, with what may be the beginning of a secret."""
-        cut = self._mask.cut(text, end)
-        if cut:
-            self._take(self._mask.masked(text[:cut]), is_error)
-        return text[cut:]
+        ready, rest = self._mask.split(text, end)
+        if ready:
+            self._take(ready, is_error)
+        return rest
 
     def _take(self, piece: bytes, is_error: bool) -> None:
         self._look(piece)
