@@ -134,6 +134,10 @@ class Tree:
         """Return the ids of the living processes of the tree."""
         return self._below(self._warden.pid)
 
+    def is_gone(self) -> bool:
+        """Whether no process of the tree is left. Its exit status is known then: the warden's word may come a moment later."""
+        return not self.processes() and self._ended.wait(1.0)
+
     def press(self, keys: str) -> bool:
         """Send keys to the run as if they were typed; return whether there was anyone to send them to."""
         if self._keyboard is None:

@@ -129,7 +129,7 @@ def check_server(
         found = (*found, *reachable(addresses_for_others(run), state.url))
     run = msgspec.structs.replace(run, checks=found)
     if state.at and not any(at.port == state.at.port for at in listeners(tree.processes())):
-        ended = how_ended(tree.exit_status) if tree.ended else "no longer listens"
+        ended = how_ended(tree.exit_status) if tree.ended or tree.is_gone() else "no longer listens"
         last = tree.output.last(LAST_LINES)
         reason = f"it {ended} while it was being checked"
         return changed(run, "failed", reason, last_lines=last, exit_status=tree.exit_status)

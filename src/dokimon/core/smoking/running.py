@@ -136,7 +136,7 @@ def _carried_out(
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
             if while_up and run.verdict != "failed" and not context.halt.is_set():
                 while_up(run, tree)
-                if tree.ended and not tree.processes() and not context.halt.is_set():
+                if tree.is_gone() and not context.halt.is_set():
                     last = tree.output.last(LAST_LINES)
                     run = changed(run, "failed", f"{how_ended(tree.exit_status)} after it was up", last_lines=last)
         watcher.stage(plan.name, "stopping")
