@@ -135,7 +135,7 @@ class Tree:
         return self._below(self._warden.pid)
 
     def is_gone(self) -> bool:
-        """Whether no process of the tree is left. Its exit status is known then: the warden's word may come a moment later."""
+        """Whether no process of the tree is left. Its exit status is known then; it may come a moment later."""
         return not self.processes() and self._ended.wait(1.0)
 
     def press(self, keys: str) -> bool:
