@@ -51,24 +51,11 @@ def test_what_the_shell_offers(world: World, line: str, offered: set[str]) -> No
     world.write({"dokimon.toml": f"format = 1\n{runs}"})
     words = line.split(" ")
     asked = {"_DOKIMON_COMPLETE": "complete_bash", "COMP_WORDS": line, "COMP_CWORD": str(len(words) - 1)}
-    ended = subprocess.run(
-        [str(DOKIMON)],
-        cwd=world.checkout,
-        env={**world.environment, **asked},
-        capture_output=True,
-        text=True,
-        check=False,
-    )
+    command = {"args": [str(DOKIMON)], "cwd": world.checkout, "env": {**world.environment, **asked}}
+    ended = subprocess.run(**command, capture_output=True, text=True, check=False)
     assert offered <= set(ended.stdout.split()), ended
     world.write({"dokimon.toml": "format = 2"})  # what cannot be read offers nothing, and says nothing
-    broken = subprocess.run(
-        [str(DOKIMON)],
-        cwd=world.checkout,
-        env={**world.environment, **asked},
-        capture_output=True,
-        text=True,
-        check=False,
-    )
+    broken = subprocess.run(**command, capture_output=True, text=True, check=False)
     assert "Traceback" not in broken.stderr
 
 

@@ -41,6 +41,9 @@ def test_every_form_of_a_secret_and_passwords_in_urls(tmp_path: Path) -> None:
     )
     for form in (value, "a%22b%2Fc%20d%2B%C3%A9", 'a\\"b/c d+\\u00e9', "s%40ltmarsh", "s@ltmarsh", "gannet & tern"):
         assert form.encode() in found, form
+    odd = os.fsdecode(b"b\xffyte-secret")  # the environment need not be text
+    assert b"b\xffyte-secret" in secrets_in({"A_TOKEN": odd})
+    assert b"tern-heron" in secrets_in({"APP_DSN": "redis://:tern-heron@127.0.0.1"})  # in a value that is secret itself
     assert base64.b64encode(value.encode()) in found and b"123456" not in found and b"4173" not in found
 
 

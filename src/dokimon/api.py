@@ -100,13 +100,15 @@ def smoke(
     pick: bool = False,
     anyway: bool = False,
     strict: bool = False,
+    may_ask: Sequence[str] = (),
     halt: threading.Event | None = None,
     environment: Mapping[str, str] | None = None,
 ) -> Report:
     """Verify, prepare the project, run it, check that it works, stop it (`dokimon smoke`).
 
     `runs` picks runs by name, `all_runs` takes every way to start. Where a required need is not met nothing is run, unless
-    `anyway`. Setting `halt` from another thread stops everything in good order. This runs the project's own code.
+    `anyway`. `may_ask` as for `verify`.
+    Setting `halt` from another thread stops everything in good order. This runs the project's own code.
     Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
     """
     from dokimon.core.jobs import smoke as job
@@ -114,7 +116,13 @@ def smoke(
     from dokimon.core.processes.watching import Watcher
 
     wishes = job.SmokeOptions(
-        runs=tuple(runs), every=all_runs, prepare=prepare, pick=pick, anyway=anyway, strict=strict
+        runs=tuple(runs),
+        every=all_runs,
+        prepare=prepare,
+        pick=pick,
+        anyway=anyway,
+        strict=strict,
+        may_ask=tuple(may_ask),
     )
     report = job.smoke(Path(folder).resolve(), _variables(environment), wishes, halt or threading.Event(), Watcher())
     return with_provenance(report)

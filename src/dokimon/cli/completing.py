@@ -9,17 +9,22 @@ from pathlib import Path
 
 
 def complete_tools(incomplete: str) -> list[str]:
-    """Return the names of the catalogue's tools that begin so."""
-    from dokimon.core.machine.catalogue import known_tools
+    """Return the names of the tools that begin so: of the catalogue, one's own among it, and of the checkout."""
+    import os
 
-    return [name for name in known_tools() if name.startswith(incomplete)]
+    from dokimon.core.jobs.workspace import open_workspace
+
+    try:
+        names = open_workspace(Path.cwd(), os.environ).catalogue.names()
+    except Exception:
+        return []
+    return [name for name in names if name.startswith(incomplete)]
 
 
 def complete_runs(incomplete: str) -> list[str]:
     """Return the names of the runs, written or inferred, that begin so. Nothing of the machine is looked at for it."""
     import os
 
-    from dokimon.core.faults import Fault
     from dokimon.core.jobs.workspace import open_workspace
     from dokimon.core.planning.making import make_plan
     from dokimon.core.planning.plan import PlanContext
@@ -29,7 +34,7 @@ def complete_runs(incomplete: str) -> list[str]:
         checkout = workspace.checkout
         context = PlanContext(root=checkout.root, folder=checkout.project, environment=dict(os.environ), tools={})
         runs = make_plan(context, workspace.settings, every=True).runs
-    except (Fault, OSError):
+    except Exception:
         return []
     return [run.name for run in runs if run.name.startswith(incomplete)]
 

@@ -8,7 +8,7 @@ from typing import ClassVar
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.measuring import Measure, judge_value
 from dokimon.core.checks.spec import CheckSpec
-from dokimon.core.report.model import Check
+from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
 
 
@@ -39,40 +39,30 @@ class Service(CheckSpec, frozen=True, kw_only=True):
 
 def _look(spec: Service, context: CheckContext) -> list[Check]:
     """Let the service greet, and compare what it says of itself with what is wanted."""
+    port = context.filled(str(spec.port))
+    verdict, seen = _answer(spec, port, context)
+    expected = f"{spec.service} {spec.version or ''}".strip() + " answers"
+    name = clean(f"{spec.service} on port {port}", 80)
+    return [Check(name=name, verdict=verdict, expected=clean(expected), seen=clean(seen))]
+
+
+def _answer(spec: Service, port: str, context: CheckContext) -> tuple[CheckVerdict, str]:
     from dokimon.core.machine.services import greet, is_the_product
 
-    port = context.filled(str(spec.port))
-    name = clean(f"{spec.service} on port {port}", 80)
-    expected = clean(f"{spec.service} {spec.version or ''}".strip() + " answers")
     if not port.isdecimal():
-        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f'"{port}" is not a port number'))]
+        return "failed", f'"{port}" is not a port number'
     greeting = greet(spec.service, spec.host, int(port), context.asker)
     if not greeting.listens:
-        return [
-            Check(
-                name=name,
-                verdict="failed",
-                expected=expected,
-                seen=clean(f"nothing answers at {spec.host}:{port}: {greeting.reason}"),
-            )
-        ]
+        return "failed", f"nothing answers at {spec.host}:{port}: {greeting.reason}"
     if greeting.product is None:
-        return [
-            Check(
-                name=name,
-                verdict="unsure",
-                expected=expected,
-                seen=clean(f"something listens there, and {greeting.reason}"),
-            )
-        ]
+        return "unsure", f"something listens there, and {greeting.reason}"
     if not is_the_product(spec.service, greeting.product):
-        return [Check(name=name, verdict="failed", expected=expected, seen=clean(f"{greeting.product} answers"))]
+        return "failed", f"{greeting.product} answers"
     seen = f"{greeting.product} {greeting.version or ''}".strip() + " answers"
     if greeting.reason:
         seen += f"; {greeting.reason}"
     if spec.version is None:
-        return [Check(name=name, verdict="passed", expected=expected, seen=clean(seen))]
+        return "passed", seen
     if greeting.version is None:
-        return [Check(name=name, verdict="unsure", expected=expected, seen=clean(seen))]
-    judged = judge_value(greeting.version, Measure(version=spec.version))
-    return [Check(name=name, verdict=judged.verdict, expected=expected, seen=clean(seen))]
+        return "unsure", seen
+    return judge_value(greeting.version, Measure(version=spec.version)).verdict, seen

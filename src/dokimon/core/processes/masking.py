@@ -4,7 +4,6 @@ from __future__ import annotations
 
 import base64
 import json
-import os
 import re
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
@@ -38,8 +37,8 @@ def secrets_in(environment: Mapping[str, str], root: Path | None = None) -> tupl
         named += [(name, value.strip("\"'")) for name, value in _ASSIGNMENT.findall(text_of(root / ".env", 1 << 20))]
     found: set[bytes] = set()
     for name, value in named:
-        plain = [value] if _NAME.search(name) and name not in _NOT_SECRET else _IN_URL.findall(value)
-        for secret in plain:
+        plain = [value] if _NAME.search(name) and name not in _NOT_SECRET else []
+        for secret in (*plain, *_IN_URL.findall(value)):
             found.update(form for form in _forms(secret) if len(form) >= _SHORTEST)
     return tuple(sorted(found, key=lambda value: (-len(value), value)))
 
@@ -48,10 +47,10 @@ def _forms(secret: str) -> Iterator[bytes]:
     for text in (secret, unquote(secret), *(line.strip() for line in secret.splitlines())):
         if len(text) < _SHORTEST:
             continue
-        content = os.fsencode(text)
+        content = text.encode("utf-8", "surrogateescape")  # as the environment has it: bytes that need not be text
         yield content
-        yield quote(text, safe="").encode()
-        yield quote_plus(text).encode()
+        yield quote(content, safe="").encode()
+        yield quote_plus(content).encode()
         yield json.dumps(text)[1:-1].encode()
         yield base64.b64encode(content)
         yield base64.urlsafe_b64encode(content)

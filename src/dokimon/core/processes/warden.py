@@ -138,6 +138,13 @@ def main() -> None:
     os.set_inheritable(status_pipe, False)
     if owns_tree:
         _prctl(_PR_SET_CHILD_SUBREAPER, 1)
+    else:
+        # Before anything is started: what could not be found could not be ended either.
+        try:
+            _below_or_marked()
+        except ImportError as wrong:
+            _say(status_pipe, f"failed {wrong}")
+            return
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP, signal.SIGPIPE):
         signal.signal(number, signal.SIG_IGN)
     woken, wake = os.pipe()
