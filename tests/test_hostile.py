@@ -11,7 +11,9 @@ from pathlib import Path
 
 import pytest
 
-from conftest import DOKIMON, World
+from conftest import DOKIMON, World, surveyor
+from dokimon.core.machine.asking import Asker
+from dokimon.core.machine.catalogue import Ask
 
 NAMES = (
     "node",
@@ -207,8 +209,26 @@ def test_no_variable_that_names_a_place_in_the_checkout_reaches_a_tool(world: Wo
     world.tool("git", f"env > {seen}; echo git version 2.40.1")
     (world.home / "alias").symlink_to(world.checkout)
     names = {"checkout": world.checkout, "alias": world.home / "alias", "real": world.checkout.resolve()}
-    world.environment |= {"ANY_NAME": value.format(**names), "GEM_HOME": "vendor", "KEPT": "/usr/lib"}
+    world.environment |= {"ANY_NAME": value.format(**names), "KEPT": "/usr/lib"}
+    if value.endswith("/x"):
+        world.environment["XDG_CONFIG_HOME"] = value.format(**names)
     world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\n'})
     assert world.dokimon("verify", "--fresh").status == 0
     given = dict(line.partition("=")[::2] for line in seen.read_text().splitlines())
-    assert "ANY_NAME" not in given and "GEM_HOME" not in given and given["KEPT"] == "/usr/lib"
+    assert given.keys().isdisjoint({"ANY_NAME", "KEPT", "XDG_CONFIG_HOME"}) and given["HOME"] == str(world.home)
+
+
+@pytest.mark.parametrize(
+    "value, kept",
+    [("/opt/jdk", True), ("21", True), ("jdk", False), ("./jdk", False), ("{checkout}/jdk", False)],
+)
+def test_a_variable_that_the_catalogue_keeps_is_passed_on_where_it_is_a_place(
+    world: World, value: str, kept: bool
+) -> None:
+    world.tool("mvn", "echo Apache Maven 3.9.6 seen=${JAVA_HOME-nothing}")
+    world.environment |= {"JAVA_HOME": value.format(checkout=world.checkout), "MAVEN_OPTS": "-javaagent:/x.jar"}
+    (copy,) = surveyor(world.checkout, world.checkout, world.environment).survey(["maven"]).installations["maven"]
+    told = Asker(world.environment, world.checkout).version(
+        Path(copy.path), Ask(pattern="(seen=.*)", keeps=["JAVA_HOME"])
+    )
+    assert (told.version != "seen=nothing") is kept

@@ -9,6 +9,7 @@ import subprocess
 import threading
 import time
 from collections.abc import Collection, Mapping
+from fnmatch import fnmatchcase
 from functools import lru_cache
 from pathlib import Path
 
@@ -27,19 +28,20 @@ _QUIET = {
 }  # fmt: skip
 """The variables that every tool gets: plain words, no colours, no pager, no dialogue, no telemetry."""
 
-_CODE_FROM_ENVIRONMENT = (
-    "LD_PRELOAD", "LD_LIBRARY_PATH", "LD_AUDIT", "DYLD_INSERT_LIBRARIES", "DYLD_LIBRARY_PATH", "BASH_ENV", "ENV",
-    "PYTHONPATH", "PYTHONHOME", "PYTHONSTARTUP", "PYTHONUSERBASE", "PYTHONPYCACHEPREFIX", "PYTHONBREAKPOINT",
-    "NODE_OPTIONS", "NODE_PATH", "RUBYOPT", "RUBYLIB", "GEM_HOME", "GEM_PATH", "BUNDLE_GEMFILE", "PERL5OPT", "PERL5LIB",
-    "PERL5DB", "PERLLIB", "JAVA_HOME", "JAVA_OPTS", "JAVA_TOOL_OPTIONS", "_JAVA_OPTIONS", "JDK_JAVA_OPTIONS", "CLASSPATH",
-    "MAVEN_OPTS", "MAVEN_ARGS", "GRADLE_OPTS", "PHPRC", "DOTNET_STARTUP_HOOKS", "DOTNET_ADDITIONAL_DEPS", "ERL_AFLAGS",
-    "ERL_FLAGS", "ERL_ZFLAGS", "ERL_LIBS", "ELIXIR_ERL_OPTIONS", "LUA_INIT", "GCONV_PATH", "LOCPATH", "GIT_EXEC_PATH",
-    "GIT_CONFIG_GLOBAL", "GIT_CONFIG_SYSTEM", "GIT_DIR", "OPENSSL_CONF", "OPENSSL_ENGINES", "OPENSSL_MODULES",
+_WORDS = frozenset({"USER", "LOGNAME", "PATHEXT", "HOMEDRIVE", "HOMEPATH"})
+_PLACES = (
+    "HOME", "TMPDIR", "XDG_CACHE_HOME", "XDG_CONFIG_HOME", "XDG_DATA_HOME", "XDG_STATE_HOME", "XDG_RUNTIME_DIR",
+    "LD_LIBRARY_PATH", "DYLD_LIBRARY_PATH", "LOCALE_ARCHIVE",
+    "SYSTEMROOT", "WINDIR", "COMSPEC", "USERPROFILE", "APPDATA", "LOCALAPPDATA", "PROGRAMDATA", "PROGRAMFILES", "TEMP",
+    "TMP",
 )  # fmt: skip
-"""Variables that make a program load something else first: passed on only where they are an absolute path.
+"""The variables that any program may need: who asks, which folders are the user's, and where libraries are.
 
-No variable at all is passed on that names a place in the checkout.
+Of all others a tool sees those that its catalogue entry names (`keeps`); none that names a place in the checkout.
 """
+
+_A_PLACE_OR_A_VERSION = re.compile(r"/|[A-Za-z]:\\|v?\d+(?:\.\d+)*$")
+"""What a variable that an entry keeps may hold: a relative path would start wherever the tool is asked."""
 
 
 _asked: set[subprocess.Popen[bytes]] = set()
@@ -80,7 +82,7 @@ class Asker(msgspec.Struct, frozen=True):
 
     def version(self, program: Path, how: Ask) -> ToolAnswer:
         """Run `program` as `how` says, and find the version in what it prints on either stream."""
-        answer = self.output([str(program), *how.arguments], self._guarded(how, drop_all=True))
+        answer = self.output([str(program), *how.arguments], self.variables_for(how))
         for other, pattern in how.others.items():
             if re.search(pattern, answer.output, re.MULTILINE):
                 return ToolAnswer(another=other, seconds=answer.seconds)
@@ -92,8 +94,8 @@ class Asker(msgspec.Struct, frozen=True):
         return ToolAnswer(version=clean(found[1], 80), facts=facts, seconds=answer.seconds)
 
     def parts(self, program: Path, how: Ask, arguments: list[str]) -> ToolAnswer:
-        """Run `program` for what it has loaded: with its own settings, unless they are in the checkout."""
-        return self.output([str(program), *arguments], self._guarded(how, drop_all=False))
+        """Run `program` for what it has loaded."""
+        return self.output([str(program), *arguments], self.variables_for(how))
 
     def output(
         self, command: list[str], environment: dict[str, str] | None = None, folder: Path | None = None
@@ -101,7 +103,7 @@ class Asker(msgspec.Struct, frozen=True):
         """Run a command to its end and return what it printed, with the reason where it did not end properly."""
         started = time.monotonic()
         folder = folder or Path(self.checkout.anchor)
-        output, status, fault = _run(command, folder, environment or self._guarded(Ask(), drop_all=True))
+        output, status, fault = _run(command, folder, environment or self.variables_for(Ask()))
         spent = time.monotonic() - started
         output = without_sequences(output)  # some colour their version in any case
         first_line = next((line for line in output.splitlines() if line.strip()), "")
@@ -112,15 +114,19 @@ class Asker(msgspec.Struct, frozen=True):
             fault = f"printed no version but “{clean(first_line, 160)}”{ended}"
         return ToolAnswer(reason=fault, seconds=spent, output=output)
 
-    def _guarded(self, how: Ask, *, drop_all: bool) -> dict[str, str]:
-        guarded = dict(_outside(tuple(self.environment.items()), self.checkout))
-        for name in how.without:
-            if drop_all or not guarded.get(name, "/").startswith("/"):
-                guarded.pop(name, None)
-        for name in _CODE_FROM_ENVIRONMENT:
-            if not guarded.get(name, "/").startswith("/"):
-                del guarded[name]
-        return {**guarded, **_QUIET, **how.environment}
+    def variables_for(self, how: Ask, also: Collection[str] = ()) -> dict[str, str]:
+        """Return the variables for a program that is asked as `how` says: what it needs, and `also` these as they are."""
+        given = _outside(tuple(self.environment.items()), self.checkout)
+        kept = {
+            name: value
+            for name, value in given.items()
+            if name in also or name in _WORDS or _is_kept(name, value, (*_PLACES, *how.keeps))
+        }
+        return {"PATH": given["PATH"], **kept, **_QUIET, **how.environment}
+
+
+def _is_kept(name: str, value: str, keeps: Collection[str]) -> bool:
+    return any(fnmatchcase(name, each) for each in keeps) and bool(_A_PLACE_OR_A_VERSION.match(value))
 
 
 @lru_cache(maxsize=4)

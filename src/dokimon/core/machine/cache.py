@@ -50,7 +50,7 @@ class Cache:
         asked = (
             str(program), os.path.realpath(program), status.st_dev, status.st_ino, status.st_size,
             status.st_mtime_ns, status.st_ctime_ns,
-            how.pattern, how.facts, how.others, how.environment, how.without, arguments,
+            how.pattern, how.facts, how.others, how.environment, how.keeps, arguments,
         )  # fmt: skip
         return msgspec.json.encode(asked).decode()
 

@@ -22,7 +22,8 @@ ANY_VERSION_NUMBER = r"(\d+(?:\.\d+)+[^\s,;:)\]\"']*)"
 class Ask(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """How to ask a tool for its version: arguments, a pattern (its first group is the version), guards.
 
-    `environment` keeps the tool from updating, fetching or asking back; `without` names variables it must not see.
+    `environment` keeps the tool from updating, fetching or asking back; `keeps` are wildcards of the variables that it
+    needs beside PATH and the home, each passed on where it holds an absolute place or a version.
     `facts` are patterns for other versions and properties in the same output, by name; `others` are patterns
     that show it to be another tool of the same command. `never` says why a tool is not to be asked at all.
     """
@@ -30,7 +31,7 @@ class Ask(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     arguments: list[str] = msgspec.field(default_factory=lambda: ["--version"])
     pattern: str = ANY_VERSION_NUMBER
     environment: dict[str, str] = {}
-    without: list[str] = []
+    keeps: list[str] = []
     facts: dict[str, str] = {}
     others: dict[str, str] = {}
     never: str | None = None

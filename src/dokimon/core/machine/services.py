@@ -12,6 +12,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.asking import Asker
+from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import loopback_addresses
 from dokimon.core.text import clean
 
@@ -138,8 +139,8 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
         return Greeting(listens=True, product="PostgreSQL", reason=reason)
     if client is None or Path(client).resolve().is_relative_to(asker.checkout):
         return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
-    kept = {name: value for name, value in given.items() if not name.startswith("PG") or name in _OF_A_LOGIN}
-    environment = {**kept, "PGCONNECT_TIMEOUT": "3", "PGPASSFILE": os.devnull, "PSQLRC": os.devnull}
+    quiet = {"PGCONNECT_TIMEOUT": "3", "PGPASSFILE": os.devnull, "PSQLRC": os.devnull}
+    environment = asker.variables_for(Ask(environment=quiet), _OF_A_LOGIN)
     database = given.get("PGDATABASE", "postgres")
     if "=" in database or "://" in database:  # that would be a whole address (libpq, "Connection Strings")
         database = "postgres"

@@ -30,8 +30,8 @@ class Shim(msgspec.Struct, frozen=True, kw_only=True):
     says: str | None = None
 
 
-Which = Callable[[list[str]], str | None]
-"""Asks a manager for the program behind a shim: an argument list in, the first line of its answer out."""
+Which = Callable[[list[str], list[str]], str | None]
+"""Asks a manager for the program behind a shim: an argument list and the variables it needs in, its first line out."""
 
 
 def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str], which: Which) -> Shim | None:
@@ -47,7 +47,7 @@ def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str]
     if manager is None:
         return Shim(manager=name, says="is a shim of a version manager that Dokimon does not know, and is not run")
     if manager.which:
-        answer = which([word.replace("{command}", path.name) for word in manager.which])
+        answer = which([word.replace("{command}", path.name) for word in manager.which], manager.keeps)
         program = Path(answer) if answer and Path(answer).is_absolute() else None
         if program and is_program(program):
             return Shim(manager=name, chosen_by=f"{name} itself", program=program)

@@ -116,7 +116,7 @@ class Surveyor:
             looked = pool.map(lambda each: self._look_at(*each), left)
             return [(known, []) if known else next(looked) for known in without_asking]
 
-    def _which(self, command: list[str]) -> str | None:
+    def _which(self, command: list[str], keeps: list[str]) -> str | None:
         """Ask a version manager for the program behind its shim, in the project's folder."""
         manager = next(
             (
@@ -129,7 +129,8 @@ class Surveyor:
         )
         if manager is None or self._places.in_checkout(manager.resolve()):
             return None
-        answer = self._asker.output([str(manager), *command[1:]], folder=self._folder)
+        variables = self._asker.variables_for(Ask(keeps=keeps))
+        answer = self._asker.output([str(manager), *command[1:]], variables, self._folder)
         return next((line for line in answer.output.splitlines() if line.strip()), None)
 
     def _look_at(self, tool: Tool, copy: Copy, with_parts: bool) -> tuple[Installation, list[Component]]:

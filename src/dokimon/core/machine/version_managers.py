@@ -33,6 +33,7 @@ class Manager(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     fallback: str | None = None
     program: str | None = None
     which: list[str] = []
+    keeps: list[str] = []
 
     def roots_here(self, environment: Mapping[str, str]) -> list[Path]:
         """Return the folders in which it keeps its versions here."""
