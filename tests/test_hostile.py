@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import subprocess
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -14,6 +15,7 @@ import pytest
 from conftest import DOKIMON, World, surveyor
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import Ask
+from dokimon.core.machine.folders import matching
 
 NAMES = (
     "node",
@@ -216,6 +218,68 @@ def test_no_variable_that_names_a_place_in_the_checkout_reaches_a_tool(world: Wo
     assert world.dokimon("verify", "--fresh").status == 0
     given = dict(line.partition("=")[::2] for line in seen.read_text().splitlines())
     assert given.keys().isdisjoint({"ANY_NAME", "KEPT", "XDG_CONFIG_HOME"}) and given["HOME"] == str(world.home)
+
+
+@pytest.mark.parametrize(
+    "command, name, shim",
+    [
+        ("python", ".python-version", ".pyenv/shims"),
+        ("node", ".node-version", ".nodenv/shims"),
+        ("node", ".tool-versions", ".asdf/shims"),
+        ("rustc", "rust-toolchain", None),
+        ("yarn", "package.json", "corepack"),
+    ],
+)
+def test_a_link_to_a_file_elsewhere_is_not_made_to_speak(
+    world: World, command: str, name: str, shim: str | None
+) -> None:
+    secret = world.home / "secret"
+    secret.write_text('nodejs squid-ink\nsquid-ink {"packageManager": "yarn@squid-ink"}')
+    if name == "package.json":
+        secret.write_text('{"packageManager": "yarn@squid-ink", "engines": {"node": "squid-ink"}}')
+    (world.checkout / name).symlink_to(secret)
+    folder = world.tools
+    if shim is None:
+        (world.tools / command).symlink_to(world.tool("rustup", "exit 1", world.home / ".cargo/bin"))
+    elif shim == "corepack":
+        (world.tools / command).symlink_to(world.tool("yarn.js", "", world.home / "lib/node_modules/corepack/dist"))
+    else:
+        folder = world.home / shim
+        world.tool(command, f"# asdf-plugin: nodejs 1\nexec real {command}", folder)
+    world.environment["PATH"] = f"{folder}:{world.basics}"
+    for arguments in (["needs"], ["verify", "--verbose"], ["tools", command], ["verify", "--format", "json"]):
+        ended = world.dokimon(*arguments)
+        assert "squid" not in ended.out + ended.err, ended
+    assert "out of the checkout" in world.dokimon("tools", command, "--format", "json").out
+
+
+@pytest.mark.parametrize("home", ["/proc/*/root/**", "/proc/self/root/**/bin", "/**/bin", "/sys/**"])
+def test_a_home_that_could_be_anywhere_ends(world: World, home: str) -> None:
+    begun = time.monotonic()
+    found = matching(Path("/"), home[1:])
+    assert time.monotonic() - begun < 8 and not any(str(path).startswith(("/proc/", "/sys/")) for path in found)
+
+
+@pytest.mark.parametrize(
+    "pattern, expected",
+    [
+        ("a/*/bin", ["a/v10/bin", "a/v9/bin"]),
+        ("a/v9/bin", ["a/v9/bin"]),
+        ("**/bin", ["bin", "a/v10/bin", "a/v9/bin"]),
+        ("l*/*/bin", ["link/v10/bin", "link/v9/bin"]),
+        ("a/v[0-8]*/bin", ["a/v10/bin"]),
+        ("a/*/file", ["a/v9/file"]),
+        ("none/*", []),
+    ],
+)
+def test_wildcards_find_what_is_there_and_go_deep_through_no_link(
+    tmp_path: Path, pattern: str, expected: list[str]
+) -> None:
+    for name in ("a/v9/bin", "a/v10/bin", "bin"):
+        (tmp_path / name).mkdir(parents=True)
+    (tmp_path / "a/v9/file").touch()
+    (tmp_path / "link").symlink_to("a")
+    assert [str(path.relative_to(tmp_path)) for path in matching(tmp_path, pattern)] == expected
 
 
 @pytest.mark.parametrize(

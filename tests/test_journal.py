@@ -50,7 +50,7 @@ def test_whatever_was_written_when_it_was_cut_off(
     file, environment = killed_at(tmp_path, old, begun[:place] + rest[place:], new)
     put_back(file.parent, environment)
     assert file.read_bytes() == old
-    assert not [*(tmp_path / "cache/dokimon/changes").iterdir()]
+    assert {path.suffix for path in (tmp_path / "cache/dokimon/changes").iterdir()} == {".lock"}
     assert put_back(file.parent, environment) == []
 
 
@@ -70,6 +70,25 @@ def test_a_change_that_is_under_way_is_nobody_elses(tmp_path: Path) -> None:
         with pytest.raises(JournalFault, match="another Dokimon"):
             Change(file, tmp_path, b"Trains", environment).__enter__()
     assert file.read_bytes() == b"Boats"
+
+
+def test_a_journal_that_others_may_write_to_is_neither_obeyed_nor_used(tmp_path: Path) -> None:
+    file, environment = killed_at(tmp_path, b"Boats", b"Ferries", b"Ferries")
+    folder = tmp_path / "cache/dokimon/changes"
+    folder.chmod(0o777)
+    (told,) = put_back(file.parent, environment)
+    assert "not yours alone" in told and file.read_bytes() == b"Ferries"
+    with pytest.raises(JournalFault, match="others may write"):
+        Change(file, tmp_path, b"Trains", environment).__enter__()
+    folder.chmod(0o700)
+    assert put_back(file.parent, environment) and file.read_bytes() == b"Boats"
+
+
+def test_what_is_kept_is_for_its_user_alone(tmp_path: Path) -> None:
+    file, _ = killed_at(tmp_path, b"Boats", b"Ferries", b"Ferries")
+    made = list((tmp_path / "cache").rglob("*"))
+    assert made and all(path.stat().st_mode & 0o077 == 0 for path in made)
+    assert put_back(file.parent, {"HOME": "/nonexistent/home"}) == [] and not Path("/nonexistent").exists()
 
 
 def test_the_mode_and_the_links_of_the_file_stay(tmp_path: Path) -> None:

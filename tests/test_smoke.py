@@ -421,11 +421,34 @@ def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
 
 
 @pytest.mark.usefixtures("back_end")
-def test_two_at_once_do_not_disturb_each_other(world: World) -> None:
+def test_two_at_once_take_turns(world: World) -> None:
+    """The second says who is at work, or waits for its turn; a holder that is killed lets go."""
     world.server()
-    both = [world.start("smoke", "--format", "json") for _ in range(2)]
-    reports = [report_in(process.communicate(timeout=30)[0]) for process in both]
-    assert [report["verdict"] for report in reports] == ["passed", "passed"]
+    first = world.start("smoke", "--keep")
+    wait_until_told(first, "is up at")
+    ended = world.dokimon("smoke")
+    assert (
+        ended.status == 2
+        and f"another smoke check is at work in this checkout (process {first.pid}, since" in ended.err
+    )
+    assert world.dokimon("verify").status == 0
+    patient = world.dokimon("smoke", "--wait", "100ms")
+    assert patient.status == 2 and "waited 0.1 s for it" in patient.err
+    assert world.dokimon("smoke", "--wait", "soon").status == 2
+    waiting = world.start("smoke", "--wait", "30s", "--format", "json")
+    wait_until_told(waiting, "another smoke check is at work")
+    first.kill()
+    first.communicate()
+    assert report_in(waiting.communicate(timeout=30)[0])["verdict"] == "passed"
+
+
+def wait_until_told(process: subprocess.Popen[str], text: str) -> None:
+    """Read what a call says on standard error until `text` is in it."""
+    assert process.stderr
+    for line in process.stderr:
+        if text in line:
+            return
+    raise AssertionError(f"it never said {text!r}")
 
 
 def test_a_socket_that_a_stranger_shares_is_not_believed(world: World, free_port: int) -> None:

@@ -63,6 +63,12 @@ def smoke(
     no_prepare: Annotated[
         bool, typer.Option("--no-prepare", help="Do no prepare step; only list those that are needed.")
     ] = False,
+    wait: Annotated[
+        str | None,
+        typer.Option(
+            "--wait", metavar="TIME", help="Where another smoke check is at work here, wait so long for its end (5m)."
+        ),
+    ] = None,
     qr: Annotated[
         bool, typer.Option("--qr", help="With --keep, draw the address for other devices as a QR code.")
     ] = False,
@@ -82,6 +88,7 @@ def smoke(
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.planning.plan import PlanFault
     from dokimon.core.report.outcome import exit_status
+    from dokimon.core.smoking.turn import TurnFault
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
@@ -96,12 +103,13 @@ def smoke(
         anyway=anyway,
         strict=strict,
         may_ask=tuple(ask or ()),
+        wait_seconds=_seconds(wait) if wait else 0.0,
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
     try:
         with refusing():
             report = _planned(folder, run or (), pick, ask or ()) if show_plan else smoke_in(folder, options, showing)
-    except PlanFault as fault:
+    except (PlanFault, TurnFault) as fault:
         refuse(str(fault))
 
     def draw(console: Console) -> None:
@@ -117,6 +125,16 @@ def smoke(
     raise typer.Exit(0 if show_plan else exit_status(report, strict))
 
 
+def _seconds(written: str) -> float:
+    from dokimon.cli.showing import refuse
+    from dokimon.core.measures import seconds
+
+    try:
+        return seconds(written)
+    except ValueError as wrong:
+        refuse(f"--wait: {wrong}")
+
+
 class Showing(NamedTuple):
     """How the work is shown meanwhile, and whether the last run is kept up for somebody to look at."""
 
@@ -130,7 +148,7 @@ class Showing(NamedTuple):
 def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
     """Smoke-check the project in `folder` with progress on standard error, and return the report.
 
-    Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
+    Raises `SettingsFault`, `CatalogueFault`, `PlanFault` and `TurnFault`.
     """
     import os
 

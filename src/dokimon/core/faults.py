@@ -7,6 +7,7 @@
     ├── SettingsFault       a dokimon.toml that cannot be used: all of its problems        settings/tables.py
     ├── PlanFault           no way to start the project, or several to choose from         planning/plan.py
     ├── StartFault          a command that could not be started                            processes/tree.py
+    ├── TurnFault           another smoke check is at work in the same checkout            smoking/turn.py
     ├── PatternFault        a regular expression that cannot be used, or takes too long    core/patterns.py
     ├── RunFault            a run that did not get up, for callers of `dokimon.running`    jobs/running.py
     └── faults that only checks raise, and turn into a verdict themselves: PlaceFault, SelectorFault, RenderFault,

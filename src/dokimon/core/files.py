@@ -48,6 +48,28 @@ def text_of(path: Path, limit: int = LARGEST_BYTES) -> str:
         return ""
 
 
+def make_for_oneself(folder: Path) -> None:
+    """Make a folder, and those above it that are missing, for this user alone; raises `OSError`."""
+    if not folder.is_dir():
+        make_for_oneself(folder.parent)
+        folder.mkdir(mode=0o700, exist_ok=True)
+
+
+def write_for_oneself(path: Path, content: bytes) -> None:
+    """Write a new file that nobody else may read or write; raises `OSError`."""
+    with os.fdopen(os.open(path, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
+        file.write(content)
+
+
+def is_ones_own(path: Path) -> bool:
+    """Whether a file or folder is this user's, and nobody else may write to it."""
+    try:
+        status = path.stat()
+    except OSError:
+        return False
+    return not hasattr(os, "getuid") or (status.st_uid == os.getuid() and not status.st_mode & 0o022)
+
+
 def inside(path: Path, root: Path) -> bool:
     """Whether a path, with the links on its way followed, is in the folder `root`."""
     try:

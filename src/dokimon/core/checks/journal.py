@@ -16,7 +16,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.faults import Fault
-from dokimon.core.files import inside
+from dokimon.core.files import inside, is_ones_own, make_for_oneself
 from dokimon.core.machine.platform import own_folder
 
 _FORGOTTEN_AFTER = 3600.0
@@ -55,9 +55,19 @@ class Change:
         self._open = False
 
     def __enter__(self) -> Change:
-        self._entry.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
-        if self._entry.exists():
-            raise JournalFault("another Dokimon is changing it at this moment")
+        import filelock
+
+        make_for_oneself(self._entry.parent)
+        if not is_ones_own(self._entry.parent):
+            raise JournalFault(f"others may write to {self._entry.parent}, where its original would be kept")
+        self._held = filelock.FileLock(self._entry.with_suffix(".lock"), mode=0o600)
+        try:
+            self._held.acquire(timeout=0)
+        except filelock.Timeout:
+            raise JournalFault("another Dokimon is changing it at this moment") from None
+        if self._entry.exists() or self._path.read_bytes() != self._original:
+            self._held.release()
+            raise JournalFault("another Dokimon was changing it a moment ago")
         # The copies are whole on the disk before the entry names them, and all three before the file is touched.
         _write_whole(_was(self._entry), self._original)
         _write_whole(_set(self._entry), self._changed)
@@ -72,6 +82,7 @@ class Change:
             _overwrite(self._path, self._original)
             _strike(self._entry)
             self._open = False
+            self._held.release()
 
     def __exit__(self, *_: object) -> None:
         self.undo()
@@ -80,11 +91,14 @@ class Change:
 def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
     """Put back the files that an earlier Dokimon was killed over; return what was done, in words.
 
-    Those of the checkout around the folder `within` are meant, and of those below it.
+    Those of the checkout around the folder `within` are meant, and of those below it. A journal to which others may write is
+    not obeyed.
     """
     folder = _folder(environment)
     if folder is None or not folder.is_dir():
         return []
+    if not is_ones_own(folder):
+        return [f"{folder} is not yours alone: what it says was being changed is not put back"]
     sentences = []
     for path in sorted(folder.glob("*.json")):
         try:
@@ -175,7 +189,7 @@ def _started(pid: int) -> float | None:
 def _write_whole(path: Path, data: bytes) -> None:
     """Write a file so that it is either whole or not there, also after the power fails."""
     part = path.with_suffix(path.suffix + f".{os.getpid()}")
-    with part.open("wb") as file:
+    with os.fdopen(os.open(part, os.O_WRONLY | os.O_CREAT | os.O_TRUNC, 0o600), "wb") as file:
         file.write(data)
         file.flush()
         os.fsync(file.fileno())

@@ -15,6 +15,7 @@ from dokimon.core.checks.measuring import Measure
 from dokimon.core.checks.scratch import scratch
 from dokimon.core.checks.spec import CheckSpec, Pattern, Texts, texts
 from dokimon.core.faults import Fault
+from dokimon.core.files import make_for_oneself
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean, counted
@@ -198,7 +199,7 @@ def look(
 
     wish = _wish(path, context) | {"seconds": within, "texts": spec, "selectors": selectors}
     if picture:
-        picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_for_oneself(picture.parent)
         wish["picture"] = str(picture)
     try:
         with scratch() as temporary:

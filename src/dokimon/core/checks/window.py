@@ -6,6 +6,7 @@ from typing import ClassVar
 
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.spec import CheckSpec
+from dokimon.core.files import make_for_oneself
 from dokimon.core.measures import seconds
 from dokimon.core.report.model import Check
 from dokimon.core.text import clean
@@ -42,7 +43,7 @@ def _look(spec: Window, context: CheckContext) -> list[Check]:
         return [Check(name=name, verdict="skipped", expected=expected, seen=why)]
     picture = context.evidence(f"window-{spec.window}.png")
     if picture:
-        picture.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+        make_for_oneself(picture.parent)
     within = seconds(spec.within)
     kept_in = str(picture) if picture else None
     wish = {"display": context.display, "title": spec.window, "seconds": within, "picture": kept_in}

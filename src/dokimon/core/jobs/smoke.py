@@ -19,10 +19,14 @@ from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
 from dokimon.core.smoking.chains import Done, carry_out_plan
 from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.running import RunContext, WhileUp
+from dokimon.core.smoking.turn import turn
 
 
 class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say."""
+    """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say.
+
+    `wait_seconds` is how long to wait where another smoke check is at work in this checkout.
+    """
 
     runs: tuple[str, ...] = ()
     every: bool = False
@@ -31,6 +35,7 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     anyway: bool = False
     strict: bool = False
     may_ask: tuple[str, ...] = ()
+    wait_seconds: float = 0.0
 
 
 def smoke(
@@ -44,7 +49,7 @@ def smoke(
     """Verify, prepare, run, check and stop; return the report. Setting `halt` stops everything in good order.
 
     `watcher` hears of the work as it goes; `while_up` has its turn while the last run is up. Raises `SettingsFault`,
-    `CatalogueFault` and `PlanFault`.
+    `CatalogueFault`, `PlanFault` and `TurnFault`.
     """
     watcher.stage("verify", "reading the checkout and asking this machine's tools")
     verified = verify(folder, environment, pick=options.pick, may_ask=options.may_ask)
@@ -52,7 +57,8 @@ def smoke(
         return smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
     plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
     context = run_context_of(verified, halt, watcher)
-    done = carry_out_plan(plan, context, while_up, prepare_first=options.prepare)
+    with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
+        done = carry_out_plan(plan, context, while_up, prepare_first=options.prepare)
     return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set())
 
 

@@ -13,6 +13,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.files import is_ones_own, make_for_oneself, write_for_oneself
 from dokimon.core.machine.asking import ToolAnswer
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.unrunnable import is_script
@@ -72,18 +73,18 @@ class Cache:
         if not self._new or self._folder is None:
             return
         with contextlib.suppress(OSError):
-            self._folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+            make_for_oneself(self._folder)
             answers = {**_read(self._folder / _FILE), **self._new}
             kept = _Kept(__version__, dict(list(answers.items())[-_MOST:]))
             beside = self._folder / f"{_FILE}.{os.getpid()}"
-            beside.write_bytes(msgspec.json.encode(kept))
+            write_for_oneself(beside, msgspec.json.encode(kept))
             beside.replace(self._folder / _FILE)
 
 
 def _read(file: Path) -> dict[str, ToolAnswer]:
     """Return the answers in the file; none where it is damaged, of another Dokimon, or of another user."""
     try:
-        if hasattr(os, "getuid") and file.stat().st_uid != os.getuid():
+        if not is_ones_own(file.parent) or not is_ones_own(file):
             return {}
         kept = msgspec.json.decode(file.read_bytes(), type=_Kept)
     except (OSError, msgspec.MsgspecError, UnicodeDecodeError):

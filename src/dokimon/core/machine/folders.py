@@ -2,9 +2,18 @@
 
 from __future__ import annotations
 
+import fnmatch
+import os
 import re
-from collections.abc import Mapping
+import time
+from collections.abc import Iterator, Mapping, Sequence
 from pathlib import Path
+
+_LIMIT_SECONDS = 2.0
+"""What one pattern may take: whoever wrote it may have meant the whole disk."""
+
+_NO_REAL_FOLDERS = ("/proc/", "/sys/", "/dev/")
+"""Where folders are no files of anybody: some lead to the root again, for each process."""
 
 
 def home_of(environment: Mapping[str, str]) -> Path | None:
@@ -51,10 +60,40 @@ def matching(folder: Path, pattern: str) -> list[Path]:
     if not star:
         return [folder / pattern]
     start = folder / (base or ("/" if pattern.startswith("/") else ""))
+    names = (first + star + rest).split("/")
+    found = dict.fromkeys(_below(str(start), names, time.monotonic() + _LIMIT_SECONDS))
+    return sorted(map(Path, found), key=newest_first, reverse=True)
+
+
+def _below(folder: str, names: Sequence[str], deadline: float) -> Iterator[str]:
+    """Yield what matches the wildcard names below a folder. `**` is any depth of it, through no link."""
+    if not names:
+        if os.path.lexists(folder):
+            yield folder
+        return
+    name, rest = names[0], names[1:]
+    if "*" not in name and "?" not in name and "[" not in name:
+        yield from _below(f"{folder}/{name}", rest, deadline)
+        return
+    if time.monotonic() > deadline or any(
+        f"{each}/".startswith(_NO_REAL_FOLDERS) for each in (os.path.normpath(folder), os.path.realpath(folder))
+    ):
+        return
     try:
-        return sorted(start.glob(first + star + rest), key=newest_first, reverse=True)
+        with os.scandir(folder) as entries:
+            inside = list(entries)
     except (OSError, ValueError):
-        return []
+        return
+    if name == "**":
+        yield from _below(folder, rest, deadline)
+        for entry in inside:
+            if entry.is_dir(follow_symlinks=False):
+                yield from _below(entry.path, names, deadline)
+        return
+    wanted = re.compile(fnmatch.translate(name))
+    for entry in inside:
+        if wanted.match(entry.name) and (not rest or entry.is_dir()):
+            yield from _below(entry.path, rest, deadline)
 
 
 def newest_first(path: Path) -> list[tuple[int, str]]:

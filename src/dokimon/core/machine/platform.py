@@ -117,7 +117,7 @@ def runs_foreign(machine: str) -> bool:
 
 
 def own_folder(kind: str, environment: Mapping[str, str]) -> Path | None:
-    """Return the folder that is Dokimon's own for the `kind` of file (`cache` or `config`); None without a home.
+    """Return the folder that is Dokimon's own for a `kind` of file (`cache`, `config`); None without a home that is there.
 
     Linux: XDG Base Directory Specification, which two lines follow faster than a library loads.
     """
@@ -131,4 +131,5 @@ def own_folder(kind: str, environment: Mapping[str, str]) -> Path | None:
         if not home.startswith("/"):
             return None
         named = f"{home}/.{kind}"
-    return Path(named) / "dokimon"
+    # A home that is not there is not made: it would be somebody else's surprise.
+    return Path(named, "dokimon") if os.path.isdir(os.path.dirname(named)) else None  # noqa: PTH112, PTH120 (fast)

@@ -155,7 +155,7 @@ def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True
     own = not absolute or places.in_checkout(path) or places.in_checkout(real) or places.starts_checkout(real)
     if fault or own:
         return Copy(path=path, real=real, own=own, fault=fault)
-    shim = shim_of(path, real, places.folder, places.environment, which)
+    shim = shim_of(path, real, places, which)
     if shim and shim.program:
         behind = _real(shim.program)
         own = places.in_checkout(shim.program) or places.in_checkout(behind) or places.starts_checkout(behind)

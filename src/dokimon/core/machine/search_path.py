@@ -99,6 +99,10 @@ class SearchPath:
             self._real_folders[folder] = os.path.realpath(folder or "/")
         return f"{self._real_folders[folder]}/{name}/".startswith(self._untrusted)
 
+    def leads_out(self, file: Path) -> bool:
+        """Whether a file in the checkout is a link out of it: what it says is another file's, and not repeated."""
+        return file.is_symlink() and self.in_checkout(file) and not self.in_checkout(Path(os.path.realpath(file)))
+
     def starts_checkout(self, program: Path) -> bool:
         """Whether a script outside the checkout is run by an interpreter in it, or names a place in it."""
         text = script_of(program)

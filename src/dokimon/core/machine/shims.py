@@ -16,6 +16,7 @@ import msgspec
 from dokimon.core.files import text_of
 from dokimon.core.machine.folders import home_of, newest_first
 from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, is_program, path_folders
+from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.version_managers import Manager, managers
 from dokimon.core.text import clean
 
@@ -34,12 +35,12 @@ Which = Callable[[list[str], list[str]], str | None]
 """Asks a manager for the program behind a shim: an argument list and the variables it needs in, its first line out."""
 
 
-def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str], which: Which) -> Shim | None:
-    """Return what the shim `path` starts, asked for `folder`, or None when it is the tool itself."""
+def shim_of(path: Path, real: Path, places: SearchPath, which: Which) -> Shim | None:
+    """Return what the shim `path` starts, asked in the folder of `places`, or None when it is the tool itself."""
     if real.name in ("rustup", "rustup-init") and path.name not in ("rustup", "rustup-init"):
-        return _behind_rustup(path.name, real, folder, environment)
+        return _behind_rustup(path.name, real, places)
     if real.parent.name == "dist" and real.parent.parent.name == "corepack" and path.name != "corepack":
-        return _behind_corepack(path.name, folder, environment)
+        return _behind_corepack(path.name, places)
     name = _manager_of(path, real)
     if name is None:
         return None
@@ -52,7 +53,7 @@ def shim_of(path: Path, real: Path, folder: Path, environment: Mapping[str, str]
         if program and is_program(program):
             return Shim(manager=name, chosen_by=f"{name} itself", program=program)
         return Shim(manager=name, says=f"is a shim of {name}, which has no {path.name} for this folder")
-    return _behind_family(name, manager, path, real, folder, environment)
+    return _behind_family(name, manager, path, real, places)
 
 
 def _manager_of(path: Path, real: Path) -> str | None:
@@ -70,18 +71,19 @@ def _manager_of(path: Path, real: Path) -> str | None:
     return "a version manager" if head.startswith("#!") and "exec " in head else None
 
 
-def _behind_family(
-    name: str, manager: Manager, path: Path, real: Path, folder: Path, environment: Mapping[str, str]
-) -> Shim:
+def _behind_family(name: str, manager: Manager, path: Path, real: Path, places: SearchPath) -> Shim:
     """Managers that keep each version in a folder of its own and read its name from a file or a variable."""
     plugin = _plugin(real) if "{plugin}" in (manager.program or "") else ""
+    environment = places.environment
     named = manager.roots_here(environment)
     root = next((each for each in [*named, path.parent.parent] if each.is_dir()), path.parent.parent)
-    choices = _choices(manager, plugin, root, folder, environment)
+    choices = _choices(manager, plugin, root, places)
     chosen = next(choices, None)
     if chosen is None:
         return Shim(manager=name, says=f"is a shim of {name}, and no version is chosen for this folder")
     versions, by = chosen
+    if not versions:
+        return Shim(manager=name, chosen_by=by, says=_led_out(name, by))
     for version in versions:
         if version == "system":
             program = _beyond_shims(path, environment)
@@ -98,22 +100,30 @@ def _behind_family(
     )
 
 
+def _led_out(manager: str, by: str) -> str:
+    return f"is a shim of {manager}, and what chooses its version, {clean(by)}, is a link out of the checkout: not read"
+
+
 def _plugin(shim: Path) -> str:
     found = re.search(r"asdf-plugin: (\S+)", text_of(shim))
     return found[1] if found else ""
 
 
-def _choices(
-    manager: Manager, plugin: str, root: Path, folder: Path, environment: Mapping[str, str]
-) -> Iterator[tuple[list[str], str]]:
-    """Yield the versions that are chosen and by what: the variable, the nearest file, the fallback."""
+def _choices(manager: Manager, plugin: str, root: Path, places: SearchPath) -> Iterator[tuple[list[str], str]]:
+    """Yield the versions that are chosen and by what: the variable, the nearest file, the fallback.
+
+    A file that is a link out of the checkout chooses none that could be told.
+    """
+    environment, folder = places.environment, places.folder
     variable = (manager.variable or "").replace("{PLUGIN}", plugin.upper())
     if value := environment.get(variable):
         yield re.split(r"[:\s]+", value.strip()), f"the variable {variable}"
     home = home_of(environment)
     for place in [folder, *folder.parents, *([home] if home else [])]:
         for file in manager.files:
-            if versions := _versions_in(place / file, plugin):
+            if places.leads_out(place / file):
+                yield [], str(place / file)
+            elif versions := _versions_in(place / file, plugin):
                 yield versions, str(place / file)
     if manager.fallback:
         yield _versions_in(root / manager.fallback, plugin) or ["system"], str(root / manager.fallback)
@@ -145,8 +155,9 @@ def _beyond_shims(path: Path, environment: Mapping[str, str]) -> Path | None:
     return None
 
 
-def _behind_rustup(command: str, real: Path, folder: Path, environment: Mapping[str, str]) -> Shim:
+def _behind_rustup(command: str, real: Path, places: SearchPath) -> Shim:
     """rustup's own order (its book, "Overrides"): variable, override of the folder, toolchain file, default."""
+    environment = places.environment
     home = home_of(environment)
     root = Path(environment.get("RUSTUP_HOME") or (home / ".rustup" if home else "/nonexistent"))
     try:
@@ -154,7 +165,9 @@ def _behind_rustup(command: str, real: Path, folder: Path, environment: Mapping[
     except ValueError:
         settings = {}
     triple = str(settings.get("default_host_triple") or "")
-    for channel, by in _rust_channels(settings, root, folder, environment):
+    for channel, by in _rust_channels(settings, root, places):
+        if not channel:
+            return Shim(manager="rustup", chosen_by=by, says=_led_out("rustup", by))
         program = _of_toolchain(root, channel, triple, command)
         if program:
             return Shim(manager="rustup", version=channel, chosen_by=by, program=program)
@@ -163,17 +176,17 @@ def _behind_rustup(command: str, real: Path, folder: Path, environment: Mapping[
     return Shim(manager="rustup", says="is a shim of rustup, and no toolchain is chosen for this folder")
 
 
-def _rust_channels(
-    settings: dict[str, object], root: Path, folder: Path, environment: Mapping[str, str]
-) -> Iterator[tuple[str, str]]:
-    if value := environment.get("RUSTUP_TOOLCHAIN"):
+def _rust_channels(settings: dict[str, object], root: Path, places: SearchPath) -> Iterator[tuple[str, str]]:
+    if value := places.environment.get("RUSTUP_TOOLCHAIN"):
         yield value, "the variable RUSTUP_TOOLCHAIN"
     overrides = settings.get("overrides")
-    for place in (folder, *folder.parents):
+    for place in (places.folder, *places.folder.parents):
         if isinstance(overrides, dict) and isinstance(overrides.get(str(place)), str):
             yield overrides[str(place)], f"an override of {place}"
         for name in ("rust-toolchain", "rust-toolchain.toml"):
-            if channel := _rust_channel_in(text_of(place / name)):
+            if places.leads_out(place / name):
+                yield "", str(place / name)
+            elif channel := _rust_channel_in(text_of(place / name)):
                 yield channel, str(place / name)
     if isinstance(settings.get("default_toolchain"), str):
         yield str(settings["default_toolchain"]), str(root / "settings.toml")
@@ -206,13 +219,16 @@ def _of_toolchain(root: Path, channel: str, triple: str, command: str) -> Path |
     return max(fitting, key=newest_first, default=None)
 
 
-def _behind_corepack(command: str, folder: Path, environment: Mapping[str, str]) -> Shim:
+def _behind_corepack(command: str, places: SearchPath) -> Shim:
     """Corepack's own order: `packageManager` of the nearest package.json, else the last that is known to be good."""
+    environment = places.environment
     home = home_of(environment)
     cache = Path(environment.get("COREPACK_HOME") or (home / ".cache/node/corepack" if home else "/nonexistent"))
     manager = {"pnpx": "pnpm", "yarnpkg": "yarn", "npx": "npm"}.get(command, command)
     version, by = "", ""
-    for place in (folder, *folder.parents):
+    for place in (places.folder, *places.folder.parents):
+        if places.leads_out(place / "package.json"):
+            return Shim(manager="corepack", says=_led_out("corepack", str(place / "package.json")))
         named = _json(place / "package.json").get("packageManager")
         if isinstance(named, str) and named.startswith(f"{manager}@"):
             version, by = named.removeprefix(f"{manager}@").partition("+")[0], str(place / "package.json")

@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import IO, Any
 
+from dokimon.core.files import make_for_oneself
 from dokimon.core.patterns import SECONDS
 from dokimon.core.processes.masking import Mask
 from dokimon.core.text import as_shown, clean, without_sequences
@@ -84,7 +85,7 @@ class Output:
         self._file: IO[bytes] | None = None
         if log is not None:
             try:
-                log.parent.mkdir(parents=True, exist_ok=True, mode=0o700)
+                make_for_oneself(log.parent)
                 self._file = open(os.open(log, _NEW_FILE, 0o600), "wb", buffering=0)  # noqa: SIM115, PTH123
             except OSError:
                 self.log = None

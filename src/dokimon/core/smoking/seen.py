@@ -13,7 +13,7 @@ import msgspec
 from dokimon.core.checks.fact import value_in_file
 from dokimon.core.checks.http import PAGE_TITLE
 from dokimon.core.checks.value_places import Place, PlaceFault
-from dokimon.core.files import text_of
+from dokimon.core.files import make_for_oneself, text_of, write_for_oneself
 from dokimon.core.processes.logs import Logs
 from dokimon.core.report.model import Run
 
@@ -53,8 +53,8 @@ def remember(runs: Sequence[Run], root: Path, logs: Logs) -> None:
     if not passed or logs.folder is None:
         return
     with contextlib.suppress(OSError):
-        logs.folder.mkdir(parents=True, exist_ok=True, mode=0o700)
-        (logs.folder / _FILE).write_bytes(msgspec.json.encode(LastSeen(time.strftime("%Y-%m-%d"), passed)))
+        make_for_oneself(logs.folder)
+        write_for_oneself(logs.folder / _FILE, msgspec.json.encode(LastSeen(time.strftime("%Y-%m-%d"), passed)))
 
 
 def recall(logs: Logs) -> LastSeen | None:

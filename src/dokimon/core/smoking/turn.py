@@ -1,0 +1,93 @@
+"""One smoke check at a time in a checkout: two would install over each other and take each other's ports."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+import threading
+import time
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.faults import Fault
+from dokimon.core.files import bytes_of_file, make_for_oneself, write_for_oneself
+from dokimon.core.machine.platform import own_folder
+from dokimon.core.processes.watching import Watcher
+
+_LOOK_EVERY = 0.2
+
+
+class TurnFault(Fault):
+    """Another smoke check is at work in this checkout; the reason says which."""
+
+
+class _Holder(msgspec.Struct, frozen=True):
+    pid: int
+    since: float
+
+
+@contextmanager
+def turn(
+    root: Path, environment: Mapping[str, str], patience: float, halt: threading.Event, watcher: Watcher
+) -> Iterator[None]:
+    """Hold the checkout `root` for the block. Raises `TurnFault` where another process still holds it after `patience` s.
+
+    The system lets go of the lock when its holder ends, however that is. Without a folder of Dokimon's own, no lock
+    can be had, and none is asked for.
+    """
+    own = own_folder("cache", environment)
+    if own is None:
+        yield
+        return
+    import filelock
+
+    mark = hashlib.blake2b(os.fsencode(os.path.realpath(root)), digest_size=8).hexdigest()
+    lock, note = own / "turns" / f"{mark}.lock", own / "turns" / f"{mark}.json"
+    try:
+        make_for_oneself(lock.parent)
+        held = filelock.FileLock(lock, mode=0o600)
+        _take(held, note, patience, halt, watcher)
+        with contextlib.suppress(OSError):
+            write_for_oneself(note, msgspec.json.encode(_Holder(os.getpid(), time.time())))
+    except OSError:  # a folder that may not be written to: better unlocked than not at all
+        yield
+        return
+    try:
+        yield
+    finally:
+        held.release()
+
+
+def _take(held: object, note: Path, patience: float, halt: threading.Event, watcher: Watcher) -> None:
+    import filelock
+
+    assert isinstance(held, filelock.BaseFileLock)
+    deadline = time.monotonic() + patience
+    told = False
+    while True:
+        try:
+            held.acquire(timeout=0)
+            return
+        except filelock.Timeout:
+            left = deadline - time.monotonic()
+            if left <= 0 or halt.is_set():
+                raise TurnFault(_who(note, patience)) from None
+            if not told:
+                watcher.stage("wait", _who(note, patience))
+                told = True
+            halt.wait(min(left, _LOOK_EVERY))
+
+
+def _who(note: Path, patience: float) -> str:
+    """Say who holds the checkout."""
+    try:
+        holder = msgspec.json.decode(bytes_of_file(note), type=_Holder)
+        who = f"process {holder.pid}, since {time.strftime('%H:%M:%S', time.localtime(holder.since))}"
+    except (OSError, ValueError, OverflowError):
+        who = "a process of yours"
+    more = f"waited {patience:g} s for it" if patience else "wait for its end with --wait 5m, or end it"
+    return f"another smoke check is at work in this checkout ({who}); {more}"
