@@ -13,7 +13,7 @@ from dokimon.core.checks.file_kinds import KINDS as FILE_KINDS
 from dokimon.core.checks.file_kinds import kind_of_file, machine_of
 from dokimon.core.checks.measuring import within
 from dokimon.core.checks.spec import CheckSpec
-from dokimon.core.files import inside
+from dokimon.core.files import bytes_of_file, inside
 from dokimon.core.measures import any_size
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
@@ -217,9 +217,10 @@ def _entries(path: Path) -> list[str] | None:
 
 def _with_parts(path: Path, root: Path) -> Check:
     """See that the scripts, styles and images of a page are beside it: `/x` is looked for where the page is."""
+    from dokimon.core.checks.fetching import decoded
     from dokimon.core.checks.html import parsed
 
-    soup = parsed(path.read_bytes())
+    soup = parsed(decoded(bytes_of_file(path)))
     named = [
         str(tag.get("src") or tag.get("href") or "")
         for tag in soup.select("script[src], link[rel=stylesheet][href], img[src]")

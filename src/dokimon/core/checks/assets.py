@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import time
 from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, NamedTuple
 
@@ -29,7 +30,9 @@ _SCRIPT_TYPES = frozenset(
 _SCRIPT_KINDS = frozenset({"", "module", *_SCRIPT_TYPES})
 _ACCEPTS = {"script": "*/*", "style": "text/css,*/*;q=0.1", "image": "image/*,*/*;q=0.8", "font": "*/*"}
 _ICON_RELATIONS = ("icon", "apple-touch-icon")
-_FONT_IN_STYLE = re.compile(r"url\(\s*[\"']?([^\"')]+\.(?:woff2?|ttf|otf)(?:\?[^\"')]*)?)[\"']?\s*\)", re.IGNORECASE)
+_FONT_IN_STYLE = re.compile(
+    r"url\(\s*[\"']?([^\"')]{1,500}\.(?:woff2?|ttf|otf)(?:\?[^\"')]{0,500})?)[\"']?\s*\)", re.IGNORECASE
+)
 
 
 class _Asset(NamedTuple):
@@ -39,7 +42,7 @@ class _Asset(NamedTuple):
 
 
 def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
-    """Load what `page` names, at most `seconds` each; return one check for all, and one more for each that is wrong.
+    """Load what `page` names, within `seconds` in all; return one check for all, and one more for each that is wrong.
 
     Only the run's own origin is asked; parts on other origins are counted, not fetched. Fonts are those of its own styles.
     """
@@ -47,10 +50,11 @@ def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     if not assets and not elsewhere:
         return []
     asked = assets[:_MOST_ASSETS]
-    answers = _loaded(origin, asked, seconds)
+    deadline = time.monotonic() + seconds
+    answers = _loaded(origin, asked, deadline)
     fonts = [font for font in _fonts(origin, zip(asked, answers, strict=True)) if font not in asked]
     fonts = fonts[: _MOST_ASSETS - len(asked)]
-    tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, seconds), strict=True)]
+    tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, deadline), strict=True)]
     wrong = [check for asset, answer in tried if (check := _check(asset, answer))]
     notes = f"; {len(elsewhere)} are on other hosts and were not fetched" if elsewhere else ""
     if len(assets) > len(asked):
@@ -74,21 +78,21 @@ def _counted(tried: list[tuple[_Asset, Response]]) -> dict[str, int]:
     return counted
 
 
-def _loaded(origin: str, assets: list[_Asset], seconds: float) -> list[Response]:
+def _loaded(origin: str, assets: list[_Asset], deadline: float) -> list[Response]:
     if not assets:
         return []
     with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        return list(pool.map(lambda each: _load(origin, each, seconds), assets))
+        return list(pool.map(lambda each: _load(origin, each, deadline), assets))
 
 
-def _load(origin: str, asset: _Asset, seconds: float) -> Response:
+def _load(origin: str, asset: _Asset, deadline: float) -> Response:
     question = Request(path=asset.path, accept=_ACCEPTS[asset.kind], purpose=asset.kind)
-    return fetch(origin, question, seconds=seconds)
+    return fetch(origin, question, seconds=max(deadline - time.monotonic(), 0.05))
 
 
 def _named(origin: str, page: Response) -> tuple[list[_Asset], list[str]]:
     """Return the run's own parts of the page, and the addresses of those elsewhere; each once, in the page's order."""
-    soup = parsed(page.body)
+    soup = parsed(page.text)
     base_tag = soup.find("base", href=True)
     base = (own_path(str(base_tag["href"]), origin, page.path) if base_tag else None) or page.path
     own: dict[str, _Asset] = {}
@@ -157,6 +161,8 @@ def _wrong(asset: _Asset, answer: Response) -> str | None:
         return f"{answer.status}, redirects to {answer.elsewhere}"
     if not 200 <= answer.status < 300:
         return f"status {answer.status}"
+    if answer.cut:
+        return f"was still coming after {answer.seconds:.0f} s"
     if answer.odd:
         return answer.odd
     if looks_like_a_page(answer.body):

@@ -35,13 +35,13 @@ def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> li
     success = (answer.status or 0) < 400
     checks: list[Check] = []
     if answer.is_page and (success or explicit):
-        page = read(answer.body)
+        page = read(answer.text)
         error = _error_page(answer, page) if wanted.graded else None
         checks += [error] if error else []
         checks += _check_page(wanted, page, answer, explicit)
         if wanted.assets or (wanted.assets is None and success and not error):
             checks += check_assets(origin, answer, seconds)
-    elif answer.is_page and (answer.status or 0) >= 500 and (error := _error_page(answer, read(answer.body))):
+    elif answer.is_page and (answer.status or 0) >= 500 and (error := _error_page(answer, read(answer.text))):
         checks.append(error)  # it says more than the status alone
     elif explicit:
         checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)

@@ -2,6 +2,11 @@
 
 from __future__ import annotations
 
+import codecs
+import contextlib
+import re
+import socket
+import threading
 import time
 from collections.abc import Mapping
 from typing import Any
@@ -14,6 +19,9 @@ LARGEST_BODY = 8 * 1024 * 1024
 
 _MOST_REDIRECTS = 10
 _CONNECT_SECONDS = 5.0
+_ENDLESS = ("text/event-stream", "multipart/x-mixed-replace")
+"""Types of answers that are not meant to end: their beginning is all that is waited for."""
+
 _LOOPBACK_NAMES = ("localhost", "127.0.0.1", "::1", "0.0.0.0", "::")
 
 
@@ -21,7 +29,7 @@ class Response(msgspec.Struct, frozen=True, kw_only=True):
     """What came back. `status` is None when nothing did, and `fault` says why.
 
     `path` is where redirects led to, `elsewhere` the address of a redirect that leaves the run and was not followed.
-    The names of `headers` are in small letters.
+    `cut` is an answer that was still coming when its time was over. The names of `headers` are in small letters.
     """
 
     path: str
@@ -29,6 +37,7 @@ class Response(msgspec.Struct, frozen=True, kw_only=True):
     type: str = ""
     body: bytes = b""
     complete: bool = True
+    cut: bool = False
     seconds: float = 0.0
     fault: str | None = None
     elsewhere: str | None = None
@@ -39,11 +48,7 @@ class Response(msgspec.Struct, frozen=True, kw_only=True):
     @property
     def text(self) -> str:
         """The body as text, in the declared encoding or UTF-8; bytes that do not fit become `�`."""
-        charset = self.headers.get("content-type", "").lower().partition("charset=")[2].partition(";")[0].strip(" \"'")
-        try:
-            return self.body.decode(charset or "utf-8", "replace")
-        except (LookupError, ValueError):
-            return self.body.decode("utf-8", "replace")
+        return decoded(self.body, self.headers.get("content-type", ""))
 
     @property
     def is_page(self) -> bool:
@@ -61,6 +66,33 @@ class Request(msgspec.Struct, frozen=True, kw_only=True):
     accept: str = "text/html,*/*;q=0.8"
     purpose: str = "document"
     follow: bool = True
+
+
+_ENCODINGS = frozenset({
+    "utf-8", "utf8", "us-ascii", "ascii", "utf-16", "utf-16le", "utf-16be", "iso-8859-1", "latin1", "iso-8859-2",
+    "iso-8859-3", "iso-8859-4", "iso-8859-5", "iso-8859-6", "iso-8859-7", "iso-8859-8", "iso-8859-9", "iso-8859-10",
+    "iso-8859-13", "iso-8859-14", "iso-8859-15", "iso-8859-16", "windows-1250", "windows-1251", "windows-1252",
+    "windows-1253", "windows-1254", "windows-1255", "windows-1256", "windows-1257", "windows-1258", "windows-874",
+    "koi8-r", "koi8-u", "gbk", "gb2312", "gb18030", "big5", "euc-jp", "iso-2022-jp", "shift_jis", "euc-kr",
+})  # fmt: skip
+"""The encodings of the web (WHATWG Encoding §4.2) that Python has. It has others, which no text should be taken for: some
+take a time that grows with the square of the length."""
+
+_META_CHARSET = re.compile(rb"""<meta[^>]{0,200}?charset\s{0,9}=\s{0,9}["']?([\w.:-]{1,40})""", re.IGNORECASE)
+_PRESCAN_BYTES = 1024
+
+
+def decoded(body: bytes, content_type: str = "") -> str:
+    """Return a body as text: by its byte order mark, the declared charset, that of its `<meta>` (HTML §13.2.3.2), UTF-8."""
+    declared = content_type.lower().partition("charset=")[2].partition(";")[0].strip(" \"'")
+    if not declared and (named := _META_CHARSET.search(body[:_PRESCAN_BYTES])):
+        declared = named[1].decode("ascii", "replace").lower()
+    if body.startswith(codecs.BOM_UTF8) or declared not in _ENCODINGS:
+        try:
+            return body.decode("utf-8-sig")
+        except UnicodeDecodeError:  # what browsers take such a page for, where nobody says better
+            return body.decode("utf-8-sig" if declared else "cp1252", "replace")
+    return body.decode({"windows-874": "cp874"}.get(declared, declared), "replace")
 
 
 def looks_like_a_page(body: bytes) -> bool:
@@ -132,21 +164,65 @@ def _since(started: float) -> float:
     return round(time.monotonic() - started, 3)
 
 
+class _Deadline:
+    """Cuts the connections of one question when its time is over.
+
+    The client's own limits are for each step: a server that sends a byte now and then would never reach one.
+    """
+
+    def __init__(self, seconds: float) -> None:
+        self._sockets: list[socket.socket] = []
+        self._timer = threading.Timer(seconds, self._cut)
+        self._timer.daemon = True
+        self.over = False
+
+    def __enter__(self) -> _Deadline:
+        self._timer.start()
+        return self
+
+    def __exit__(self, *_: object) -> None:
+        self._timer.cancel()
+
+    def trace(self, event: str, info: dict[str, Any]) -> None:
+        """Hear of each connection (HTTPX, "Extensions", `trace`)."""
+        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete"):
+            self._sockets.append(info["return_value"].get_extra_info("socket"))
+
+    def _cut(self) -> None:
+        self.over = True
+        for each in self._sockets:
+            with contextlib.suppress(OSError, AttributeError):
+                each.shutdown(socket.SHUT_RDWR)
+
+
 def _ask(client: Any, origin: str, asked: Request, left: float, started: float) -> Response:
     import httpx
 
-    deadline = time.monotonic() + left
     timeout = httpx.Timeout(left, connect=min(left, _CONNECT_SECONDS))
-    body, complete, odd = bytearray(), True, None
-    with client.stream(asked.method, origin + asked.path, content=asked.body, timeout=timeout) as response:
+    body, complete, cut, odd = bytearray(), True, False, None
+    with _Deadline(left) as deadline, contextlib.ExitStack() as stack:
+        streamed = client.stream(
+            asked.method, origin + asked.path, content=asked.body, timeout=timeout, extensions={"trace": deadline.trace}
+        )
+        try:
+            response = stack.enter_context(streamed)
+        except (httpx.HTTPError, OSError):
+            if deadline.over:
+                raise httpx.ReadTimeout("") from None
+            raise
+        endless = response.headers.get("content-type", "").startswith(_ENDLESS)
         try:
             for chunk in response.iter_raw():
                 body += chunk
-                if len(body) > LARGEST_BODY or time.monotonic() > deadline:
+                if len(body) > LARGEST_BODY or endless:
                     complete = False
                     break
-        except httpx.RemoteProtocolError as wrong:  # another length than announced, or the connection was cut
-            complete, odd = False, str(wrong)
+        except httpx.TimeoutException:
+            cut = True
+        except (httpx.RemoteProtocolError, httpx.ReadError) as wrong:  # another length than announced, or a broken line
+            complete, odd = False, str(wrong) or "the connection broke"
+        if cut or deadline.over:  # the end that was seen then may be of our own making
+            complete, cut, odd = False, True, None
         headers = {name.lower(): value for name, value in response.headers.items()}
         data, packed = _unpacked(bytes(body[:LARGEST_BODY]), headers.get("content-encoding", ""))
         return Response(
@@ -155,6 +231,7 @@ def _ask(client: Any, origin: str, asked: Request, left: float, started: float) 
             type=headers.get("content-type", "").partition(";")[0].strip().lower(),
             body=data,
             complete=complete and len(data) < LARGEST_BODY,
+            cut=cut,
             seconds=_since(started),
             headers=headers,
             odd=odd or packed,

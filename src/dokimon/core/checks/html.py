@@ -20,24 +20,36 @@ class Page(NamedTuple):
     scripts: int
 
 
+MOST_TAGS = 50_000
+"""Tags of a page that are looked at: more than a page for people has, and a second's work."""
+
+
 class SelectorFault(Fault):
     """The text is not a CSS selector."""
 
 
 @lru_cache(maxsize=8)
-def parsed(markup: str | bytes) -> BeautifulSoup:
+def parsed(markup: str) -> BeautifulSoup:
     """Return the tree of a page, to be read only: several checks look into the same one."""
+    return _tree(markup)
+
+
+def _tree(markup: str) -> BeautifulSoup:
+    """Return the tree of the first `MOST_TAGS` tags. The parser of lxml takes time in proportion, whatever the markup."""
     from bs4 import BeautifulSoup
 
-    return BeautifulSoup(markup, "html.parser")
+    end = -1
+    for _ in range(MOST_TAGS):
+        end = markup.find("<", end + 1)
+        if end < 0:
+            return BeautifulSoup(markup, "lxml")
+    return BeautifulSoup(markup[:end], "lxml")
 
 
 @lru_cache(maxsize=8)
-def read(markup: str | bytes) -> Page:
+def read(markup: str) -> Page:
     """Return what is on a page; whatever is wrong with its markup."""
-    from bs4 import BeautifulSoup
-
-    soup = BeautifulSoup(markup, "html.parser")
+    soup = _tree(markup)
     title = soup.title.get_text(" ", strip=True) if soup.title else None
     scripts = len(soup.find_all("script"))
     for hidden in soup(["script", "style", "template", "noscript", "title"]):
@@ -45,7 +57,7 @@ def read(markup: str | bytes) -> Page:
     return Page(title or None, soup.get_text(" ", strip=True), scripts)
 
 
-def select(markup: str | bytes, selector: str) -> list[Tag]:
+def select(markup: str, selector: str) -> list[Tag]:
     """Return the elements that a CSS selector (W3C Selectors, as soupsieve reads them) means; raises `SelectorFault`."""
     check_selector(selector)
     return list(parsed(markup).select(selector))

@@ -142,7 +142,7 @@ def _look(spec: Http, context: CheckContext) -> list[Check]:
     checks += contents.check(context.origin, answer, _contents(spec, context), PAGE_SECONDS)
     checks += _taken(spec, answer, context)
     if spec.get == "/" and answer.is_page and 200 <= answer.status < 300:
-        context.facts[context.name, PAGE_TITLE] = read(answer.body).title or ""
+        context.facts[context.name, PAGE_TITLE] = read(answer.text).title or ""
     as_expected = spec.status is not None or len(checks) > 1
     grade: Grade = "answers" if answer.status >= 400 or not 200 <= answer.status < 300 else "serves"
     if as_expected and all(each.verdict == "passed" for each in checks):
@@ -210,7 +210,9 @@ def _statuses(statuses: int | str | list[int | str]) -> str:
 def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
     assert answer.status is not None
     size = f"{len(answer.body)} bytes" if answer.complete else f"more than {len(answer.body)} bytes"
-    if answer.odd:
+    if answer.cut:
+        size = f"{len(answer.body)} bytes so far: it was still coming after {answer.seconds:.0f} s"
+    elif answer.odd:
         size = f"{len(answer.body)} bytes of it: {answer.odd}"
     seen = f"{answer.status}, {answer.type or 'no type'}, {size}"
     if answer.path != path:
@@ -226,6 +228,8 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
         expected = "a success (status 200 to 299)"
     if answer.odd and verdict == "passed":
         verdict = "failed"
+    if answer.cut and verdict == "passed":
+        verdict = "unsure"
     return Check(name=name, verdict=verdict, expected=expected, seen=clean(seen), seconds=answer.seconds)
 
 

@@ -6,6 +6,7 @@ import os
 import re
 import shutil
 import socket
+import time
 from collections.abc import Callable
 from pathlib import Path
 
@@ -192,10 +193,12 @@ _PROTOCOLS: dict[str, Callable[[socket.socket, str, int, Asker], Greeting]] = {
 
 
 def _received(link: socket.socket, enough: Callable[[bytes], bool]) -> bytes:
-    """Return what comes until it is enough, the other side ends, or it is more than any greeting."""
+    """Return what comes until it is enough, the other side ends, it is more than any greeting, or the time is over."""
     data = b""
+    deadline = time.monotonic() + _LIMIT_SECONDS
     while len(data) < _LARGEST_BYTES and not enough(data):
         try:
+            link.settimeout(max(deadline - time.monotonic(), 0.001))
             chunk = link.recv(4096)
         except TimeoutError:
             if data:
