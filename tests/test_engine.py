@@ -3,14 +3,18 @@
 from __future__ import annotations
 
 import os
+import shutil
+import subprocess
 import sys
 import threading
+import time
 from pathlib import Path
 from typing import Any
 
+import psutil
 import pytest
 
-from conftest import STANDINS, World
+from conftest import DOKIMON, STANDINS, World, report_in
 
 
 def settings(behaviour: str, port: int, more: str = "", name: str = "quay") -> str:
@@ -92,6 +96,49 @@ def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_
     tree.wait(0.5)
     stopped = stopping.stop(tree)
     assert [step.signal for step in stopped.steps] == ["SIGINT", "SIGTERM", "SIGKILL"] and not stopped.left_behind
+
+
+@pytest.mark.usefixtures("back_end")
+@pytest.mark.parametrize("what", ["kills-its-warden", "stops-its-warden"])
+def test_a_run_that_turns_on_its_warden_is_ended_all_the_same(world: World, free_port: int, what: str) -> None:
+    (world.checkout / "dokimon.toml").write_text("format = 1\n" + settings(what, free_port))
+    ended = world.dokimon("smoke", "--format", "json")
+    (run,) = ended.report["runs"]
+    assert not [each for each in psutil.process_iter() if f"quay-child-{free_port}" in " ".join(_cmdline(each))]
+    if what == "kills-its-warden":
+        assert ended.status == 1 and "by which Dokimon keeps the run together was killed" in run["reason"], run
+    else:
+        assert "could not be ended" not in run["reason"], run
+
+
+def _cmdline(process: psutil.Process) -> list[str]:
+    try:
+        return process.cmdline()
+    except psutil.Error:
+        return []
+
+
+WITHOUT_KILL = [shutil.which("setpriv") or "setpriv", "--bounding-set=-kill", "--inh-caps=-kill"]
+
+
+@pytest.mark.skipif(
+    os.getuid() != 0 or not shutil.which("setpriv"), reason="only root can make a process that it cannot kill"
+)
+def test_what_cannot_be_ended_is_told(world: World, free_port: int) -> None:
+    """A child of another user, as a program with the setuid bit would make, and no right to signal it."""
+    (world.checkout / "dokimon.toml").write_text("format = 1\n" + settings("becomes-another-user", free_port))
+    command = [*WITHOUT_KILL, str(DOKIMON), "smoke", "--format", "json"]
+    begun = time.monotonic()
+    ended = subprocess.run(
+        command, cwd=world.checkout, env=world.environment, capture_output=True, text=True, check=False
+    )
+    spent = time.monotonic() - begun
+    left = [each for each in psutil.process_iter() if f"quay-child-{free_port}" in " ".join(_cmdline(each))]
+    for each in left:
+        each.kill()
+    (run,) = report_in(ended.stdout)["runs"]
+    assert len(left) == 1 and ended.returncode == 1 and spent < 60, ended
+    assert f"these processes could not be ended: {left[0].pid} " in run["reason"], run
 
 
 def test_runs_after_others_find_them_up_and_know_where(world: World, free_port: int) -> None:

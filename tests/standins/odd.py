@@ -121,3 +121,31 @@ elif behaviour == "error-stream":
     print("to the other", file=sys.stderr, flush=True)
 elif behaviour == "lingers":  # a child lives on when the command has ended
     subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True)
+elif behaviour in ("kills-its-warden", "stops-its-warden"):
+    wait = ["-c", "import time; time.sleep(300)", f"quay-child-{port}"]
+    for _ in range(3):
+        subprocess.Popen([sys.executable, *wait], start_new_session=True)
+        if os.fork() == 0:  # a daemon
+            os.setsid()
+            if os.fork() == 0:
+                os.execv(sys.executable, [sys.executable, *wait])
+            os._exit(0)
+    number = signal.SIGKILL if behaviour.startswith("kills") else signal.SIGSTOP
+
+    def turn_on_it():
+        time.sleep(1)
+        above = os.getppid()
+        while b"warden.py" not in pathlib.Path(f"/proc/{above}/cmdline").read_bytes():
+            above = int(pathlib.Path(f"/proc/{above}/stat").read_text().rpartition(")")[2].split()[1])
+        os.kill(above, number)
+
+    threading.Thread(target=turn_on_it).start()
+    if number == signal.SIGKILL:
+        time.sleep(300)
+    serve(OK)
+elif behaviour == "becomes-another-user":
+    if os.fork() == 0:
+        os.setsid()
+        os.setuid(65534)
+        os.execv("/bin/sleep", [f"quay-child-{port}", "300"])
+    serve(OK)

@@ -7,7 +7,6 @@ import time
 
 import msgspec
 
-from dokimon.core.processes.process_table import command_of
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import StopStep
 from dokimon.core.text import clean
@@ -16,6 +15,7 @@ _STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
 """The signals in turn, and the seconds that the tree has after each."""
 
 _KEYS_SECONDS = 5.0
+_WAKE_EVERY = 1.0
 
 _ORPHANS_AFTER = 1.5
 """Once the command itself has gone, what it left behind has this long to follow before the next step."""
@@ -37,6 +37,7 @@ def stop(tree: Tree, keys: str | None = None) -> Stopped:
     """Stop every process of the tree. A tree that has ended by itself takes no step; `keys` are the run's own way to end."""
     started = time.monotonic()
     steps: list[StopStep] = []
+    tree.wake_warden()
     if keys and (count := len(tree.processes())) and tree.press(keys):
         _wait(tree, started, _KEYS_SECONDS)
         steps.append(StopStep(f"keys {clean(repr(keys), 20)}", count, round(time.monotonic() - started, 3)))
@@ -45,14 +46,10 @@ def stop(tree: Tree, keys: str | None = None) -> Stopped:
         if not count:
             break
         begun = time.monotonic()
-        if number == signal.SIGINT:
-            tree.interrupt()
-        else:
-            tree.send(number)
-        _wait(tree, begun, patience)
+        if tree.interrupt() if number == signal.SIGINT else tree.send(number):
+            _wait(tree, begun, patience)
         steps.append(StopStep(number.name, count, round(time.monotonic() - begun, 3)))
-    left = tuple(clean(f"{pid} {command_of(pid)}", 160) for pid in tree.processes())
-    tree.close()
+    left = tree.close()
     return Stopped(
         by=steps[-1].signal if steps else None,
         seconds=round(time.monotonic() - started, 3),
@@ -68,4 +65,5 @@ def _wait(tree: Tree, begun: float, patience: float) -> None:
         if tree.ended:
             tree.wait_empty(min(left, _ORPHANS_AFTER))
             return
-        tree.wait(left)
+        tree.wait(min(left, _WAKE_EVERY))
+        tree.wake_warden()  # a run may stop it at any moment

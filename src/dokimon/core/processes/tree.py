@@ -15,9 +15,11 @@ from typing import IO
 
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
+from dokimon.core.processes.picture import Picture
 from dokimon.core.processes.process_table import process_table, reaps_orphans
 
 _LOOK_EVERY = 0.02
+_CLOSE_SECONDS = 5.0
 
 _WARDEN = Path(__file__).with_name("warden.py")
 
@@ -27,7 +29,10 @@ class StartFault(Fault):
 
 
 class Tree:
-    """A running command below its warden (see `warden.py`). Use `start` to make one and `close` to end it for good."""
+    """A running command below its warden (see `warden.py`). Use `start` to make one and `close` to end it for good.
+
+    `lost_warden` says that somebody killed the warden: what was known of the tree was killed then.
+    """
 
     def __init__(
         self, warden: subprocess.Popen[bytes], control: int, status: int, output: Output, keyboard: int | None
@@ -38,10 +43,13 @@ class Tree:
         self._status = os.fdopen(status, "rb")
         self._keyboard = keyboard
         self._below = process_table()
+        self._picture = Picture(warden.pid)
+        self._left: tuple[str, ...] | None = None
         self._ended = threading.Event()
         self._empty = threading.Event()
         self.pid = 0
         self.exit_status: int | None = None
+        self.lost_warden = False
 
     @classmethod
     def start(
@@ -106,6 +114,9 @@ class Tree:
                 self._ended.set()
             elif word == "empty":
                 self._empty.set()
+        if self._control is not None:  # somebody killed the warden: nobody else ends the run now
+            self.lost_warden = True
+            self._picture.end()
         self._ended.set()
         self._empty.set()
 
@@ -132,7 +143,9 @@ class Tree:
 
     def processes(self) -> list[int]:
         """Return the ids of the living processes of the tree."""
-        return self._below(self._warden.pid)
+        found = self._below(self._warden.pid)
+        self._picture.add(found)
+        return found
 
     def is_gone(self) -> bool:
         """Whether no process of the tree is left. Its exit status is known then; it may come a moment later."""
@@ -148,28 +161,52 @@ class Tree:
             return False
         return True
 
-    def interrupt(self) -> None:
+    def interrupt(self) -> bool:
         """Do what Ctrl+C in a terminal does: SIGINT to every process of the command's process group.
 
-        Once the command itself is gone, the rest of the tree is interrupted one by one.
+        Once the command itself is gone, the rest of the tree is interrupted one by one. Return whether any was.
         """
         try:
             os.killpg(self.pid, signal.SIGINT)
         except (ProcessLookupError, PermissionError):
-            self.send(signal.SIGINT)
+            return self.send(signal.SIGINT)
+        return True
 
-    def send(self, number: signal.Signals) -> None:
-        """Send a signal to every living process of the tree."""
+    def send(self, number: signal.Signals) -> bool:
+        """Send a signal to every living process of the tree; return whether any of them may be sent one."""
+        sent = False
         for pid in self.processes():
             with contextlib.suppress(OSError):
                 os.kill(pid, number)
+                sent = True
+        return sent
 
-    def close(self) -> None:
-        """Let the warden kill whatever is left, and wait for its end."""
+    def wake_warden(self) -> None:
+        """Let a warden go on that somebody stopped (SIGSTOP): it tells nothing and kills nothing then."""
+        with contextlib.suppress(OSError):
+            self._warden.send_signal(signal.SIGCONT)
+
+    def close(self) -> tuple[str, ...]:
+        """Let the warden kill whatever is left, and wait for its end; return what could not be ended, in words.
+
+        A warden that does not end in time, because somebody stopped it or something cannot be killed, is killed itself.
+        """
+        if self._left is not None:
+            return self._left
+        self.processes()
+        self.wake_warden()
         if self._control is not None:
-            os.close(self._control)
-            self._control = None
-        self._warden.wait()
+            control, self._control = self._control, None
+            os.close(control)
+        try:
+            self._warden.wait(_CLOSE_SECONDS)
+        except subprocess.TimeoutExpired:
+            self._warden.kill()
+            self._warden.wait()
+        self._left = ()
+        if self._warden.returncode:  # it was killed, or gave up
+            self._picture.end()
+            self._left = self._picture.in_words()
         self._ended.wait(1.0)
         self.output.wait(1.0)
         self.output.close()
@@ -177,6 +214,7 @@ class Tree:
             with contextlib.suppress(OSError):
                 os.close(self._keyboard)
             self._keyboard = None
+        return self._left
 
 
 class _Streams:

@@ -20,7 +20,9 @@ import os
 import select
 import signal
 import sys
+import time
 
+_GIVE_UP_SECONDS = 10.0
 _PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
 
 
@@ -62,8 +64,7 @@ def _start(command: list[str], *, terminal: bool, owns_tree: bool) -> int:
         signal.pthread_sigmask(signal.SIG_SETMASK, [])
         if owns_tree:
             _prctl(_PR_SET_PDEATHSIG, signal.SIGKILL)
-        else:
-            os.environ["DOKIMON_TREE"] = f"{os.environ.get('DOKIMON_TREE', '')} {os.getppid()}".strip()
+        os.environ["DOKIMON_TREE"] = f"{os.environ.get('DOKIMON_TREE', '')} {os.getppid()}".strip()
         os.execvp(command[0], command)
     except OSError as wrong:
         os.write(failure_end, str(wrong.errno).encode())
@@ -117,17 +118,27 @@ def _descendants() -> list[int]:
     return found
 
 
-def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> None:
-    """Kill until nothing of the tree is left: what forks meanwhile is caught on the next round."""
-    while True:
-        left = _descendants() if owns_tree else _below_or_marked()
+def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> bool:
+    """Kill until nothing of the tree is left, and return whether nothing is: what forks meanwhile is caught next time.
+
+    What cannot be killed (a process of another user) is left after a while: Dokimon, or whoever looks, can do no more.
+    """
+    deadline = time.monotonic() + _GIVE_UP_SECONDS
+    while time.monotonic() < deadline:
+        try:
+            left = _descendants() if owns_tree else _below_or_marked()
+        except OSError:  # no /proc any more: the group of the command is all that can be named
+            left = []
+            with contextlib.suppress(OSError):
+                os.killpg(watched, signal.SIGKILL)
         for pid in left:
             with contextlib.suppress(OSError):
                 os.kill(pid, signal.SIGKILL)
         has_children = _reap(watched, status_pipe)
         if not has_children and (owns_tree or not left):
-            return
+            return True
         select.select([], [], [], 0.01)
+    return False
 
 
 def main() -> None:
@@ -167,8 +178,7 @@ def main() -> None:
             os.read(woken, 4096)
             _reap(child, status_pipe)
         if control in ready and not os.read(control, 4096):
-            _kill_all(child, status_pipe, owns_tree=owns_tree)
-            return
+            sys.exit(0 if _kill_all(child, status_pipe, owns_tree=owns_tree) else 1)
 
 
 main()

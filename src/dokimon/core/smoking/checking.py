@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 from collections import Counter
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from pathlib import Path
 from typing import Literal
 
@@ -167,6 +167,18 @@ def _facts(check_context: CheckContext) -> tuple[Fact, ...]:
     return tuple(Fact(clean(name, 80), clean(as_text(value), 200)) for name, value in mine)
 
 
+_WITHOUT_WARDEN = (
+    "the process by which Dokimon keeps the run together was killed; all that was known of the run was killed"
+)
+
+
+def could_not_be_ended(left: Sequence[str]) -> str:
+    """Say which processes live on although they were killed."""
+    return f"these processes could not be ended: {', '.join(left[:5])}" + (
+        f" and {len(left) - 5} more" if left[5:] else ""
+    )
+
+
 def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
     """Add how it was stopped, and see that nothing is left: no process, no port held."""
     exit_status = run.exit_status if run.exit_status is not None else tree.exit_status
@@ -178,6 +190,10 @@ def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
         stopping=stopped.steps,
         left_behind=stopped.left_behind,
     )
+    if tree.lost_warden:
+        run = changed(run, "failed", _WITHOUT_WARDEN)
+    if stopped.left_behind:
+        run = changed(run, "failed", could_not_be_ended(stopped.left_behind))
     if run.kind != "server":
         return run
     if plan.expected_exit is not None:
@@ -191,7 +207,8 @@ def after_stop(run: Run, plan: RunPlan, stopped: Stopped, tree: Tree) -> Run:
     ]
     where = ", ".join(str(port) for port in sorted({at.port for at in run.listening}))
     if stopped.left_behind or held:
-        seen = "; ".join([*stopped.left_behind, *(f"port {each.port} held by {holder(each)}" for each in held)])
+        left = [could_not_be_ended(stopped.left_behind)] if stopped.left_behind else []
+        seen = "; ".join([*left, *(f"port {each.port} held by {holder(each)}" for each in held)])
         verdict: CheckVerdict = "failed"
     else:
         signals = " then ".join(step.signal for step in stopped.steps) or "ended by itself"

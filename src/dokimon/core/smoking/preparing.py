@@ -16,6 +16,7 @@ from dokimon.core.processes.output import Output
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.report.model import CheckVerdict, Prepared
+from dokimon.core.smoking.checking import could_not_be_ended
 from dokimon.core.smoking.running import RunContext
 
 _LAST_LINES = 15
@@ -66,7 +67,9 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
                 return ended("failed", f"did not end within {step.within:g} s", tree.exit_status)
         output.wait(1.0)
     finally:
-        tree.close()
+        left = tree.close()
+    if left:
+        return ended("failed", could_not_be_ended(left), tree.exit_status)
     if tree.exit_status:
         return ended("failed", how_ended(tree.exit_status), tree.exit_status)
     missing = [path for path in step.makes if not path.exists()]
