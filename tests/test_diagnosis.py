@@ -15,7 +15,7 @@ NOT_SHOWN = [(name, line) for name, cause in known_causes().items() for line in 
 def test_what_shows_a_cause(name: str, line: str) -> None:
     told = diagnose(["something before", line, "something after"], 1)
     assert told and (told[0].name, told[0].line) == (name, line), told
-    assert "{" not in told[0].cause and "[:" not in told[0].cause and told[0].remedies
+    assert "{" not in told[0].cause and "[:" not in told[0].cause and told[0].cause and told[0].remedies
 
 
 @pytest.mark.parametrize("name, line", NOT_SHOWN)

@@ -141,6 +141,26 @@ def test_what_cannot_be_ended_is_told(world: World, free_port: int) -> None:
     assert f"these processes could not be ended: {left[0].pid} " in run["reason"], run
 
 
+def _may_hide_processes() -> bool:
+    tried = [["unshare", "-m", "true"]] if shutil.which("unshare") else []
+    return any(subprocess.run(command, capture_output=True, check=False).returncode == 0 for command in tried)
+
+
+@pytest.mark.skipif(not _may_hide_processes(), reason="no right to a mount namespace of one's own")
+def test_where_no_process_can_be_seen_any_more_that_is_told(world: World, free_port: int) -> None:
+    text = settings("hides-processes", free_port, 'up = { within = "2s" }')
+    (world.checkout / "dokimon.toml").write_text(f"format = 1\n{text}")
+    command = [shutil.which("unshare") or "", "-m", str(DOKIMON), "smoke", "--format", "json"]
+    ended = subprocess.run(
+        command, cwd=world.checkout, env=world.environment, capture_output=True, text=True, check=False, timeout=60
+    )
+    (run,) = report_in(ended.stdout)["runs"]
+    for each in psutil.process_iter():
+        if f"quay-child-{free_port}" in " ".join(_cmdline(each)):
+            each.kill()
+    assert ended.returncode == 1 and "/proc, is no longer there" in run["reason"], ended
+
+
 def test_runs_after_others_find_them_up_and_know_where(world: World, free_port: int) -> None:
     asks = (
         f"{sys.executable} -c \\\"import urllib.request as u; print(u.urlopen('{{tides.url}}/').status, "

@@ -149,3 +149,9 @@ elif behaviour == "becomes-another-user":
         os.setuid(65534)
         os.execv("/bin/sleep", [f"quay-child-{port}", "300"])
     serve(OK)
+elif behaviour == "hides-processes":
+    subprocess.Popen(
+        [sys.executable, "-c", "import time; time.sleep(60)", f"quay-child-{port}"], start_new_session=True
+    )
+    subprocess.run(["/bin/mount", "-t", "tmpfs", "none", "/proc"], check=True)
+    serve(OK)

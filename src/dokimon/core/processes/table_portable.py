@@ -26,7 +26,11 @@ def below(pid: int) -> list[int]:
         found = {each.pid for each in psutil.Process(pid).children(recursive=True) if _lives(each)}
     except psutil.Error:
         found = set()
-    return sorted(found | {each.pid for each in psutil.process_iter() if _is_marked(each, str(pid)) and _lives(each)})
+    try:
+        every = list(psutil.process_iter())
+    except (psutil.Error, OSError, IndexError):  # where there is no list of processes (Linux: /proc was hidden)
+        every = []
+    return sorted(found | {each.pid for each in every if _is_marked(each, str(pid)) and _lives(each)})
 
 
 def _lives(process: psutil.Process) -> bool:

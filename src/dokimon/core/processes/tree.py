@@ -207,6 +207,7 @@ class Tree:
         if self._warden.returncode:  # it was killed, or gave up
             self._picture.end()
             self._left = self._picture.in_words()
+        self._picture.forget()
         self._ended.wait(1.0)
         self.output.wait(1.0)
         self.output.close()

@@ -18,6 +18,7 @@ from dokimon.core.checks.measuring import as_text
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.processes.exit_status import how_ended
+from dokimon.core.processes.picture import BLIND
 from dokimon.core.processes.process_table import unix_sockets
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.sockets import addresses_for_others, listeners, strangers
@@ -174,6 +175,8 @@ _WITHOUT_WARDEN = (
 
 def could_not_be_ended(left: Sequence[str]) -> str:
     """Say which processes live on although they were killed."""
+    if left == (BLIND,):
+        return BLIND
     return f"these processes could not be ended: {', '.join(left[:5])}" + (
         f" and {len(left) - 5} more" if left[5:] else ""
     )
