@@ -233,6 +233,42 @@ def test_what_it_prints_is_kept_whole_with_its_secrets_masked(world: World) -> N
     assert "its whole output: ~/.cache/dokimon/logs" in drawn and "s3cret" not in drawn
 
 
+def test_a_log_keeps_the_beginning_and_the_end_of_what_is_too_much(world: World) -> None:
+    script = "print('first tide'); [print('x' * 99) for _ in range(200_000)]; print('last tide')"
+    text = (
+        f'[project]\nlargest_log = "4 MB"\n[[run]]\nname = "quay"\ncommand = "{sys.executable} much.py"\n'
+        'kind = "program"\n[[smoke]]\nof = "quay"\nprints = ["first tide", "last tide"]\n'
+        '[[smoke]]\nof = "quay"\nprints = "middle tide"\n[[smoke]]\nof = "quay"\nnever = "middle tide"\n'
+    )
+    (world.checkout / "much.py").write_text(script)
+    status, (run,) = carried_out(world, text)
+    log = Path(run["log"])
+    kept = log.read_bytes()
+    assert 3_000_000 < len(kept) < 4_000_200 and run["log_left_out"] + len(kept) > 20_000_000
+    assert kept.startswith(b"first tide\n") and kept.endswith(b"last tide\n") and b"left out here" in kept
+    assert [*log.parent.glob("*.end-*")] == [] and log.stat().st_mode & 0o777 == 0o600
+    verdicts = [check["verdict"] for check in run["checks"]]
+    assert status == 3 and verdicts == ["passed", "passed", "passed", "unsure", "unsure"], run["checks"]
+    assert "largest_log" not in world.dokimon("smoke").out and "bytes in the middle" in world.dokimon("smoke").out
+
+
+def test_what_the_disk_has_no_room_for_makes_a_check_unsure_and_no_failure(world: World) -> None:
+    text = (
+        'format = 1\n[[run]]\nname = "quay"\ncommand = "for i in 1 2 3 4 5 6 7 8; do head -c 200000 /dev/zero | '
+        'tr \'\\\\0\' x; echo; echo tide $i; done"\nkind = "program"\n[[smoke]]\nof = "quay"\n'
+        'prints = ["tide 8", "tide 3"]\n'
+    )
+    world.write({"dokimon.toml": text})
+    limited = ["sh", "-c", 'ulimit -f 200; exec "$@"', "sh", str(DOKIMON), "smoke", "--format", "json"]
+    ended = subprocess.run(
+        limited, cwd=world.checkout, env=world.environment, capture_output=True, text=True, check=False
+    )
+    (run,) = report_in(ended.stdout)["runs"]
+    seen = [(check["verdict"], check["seen"]) for check in run["checks"] if check["name"] == "prints"]
+    assert seen[0] == ("passed", "“tide 8”") and seen[1][0] == "unsure" and "File too large" in seen[1][1], seen
+    assert ended.returncode == 3
+
+
 def test_warnings_are_counted_and_never_fail(world: World) -> None:
     status, (run,) = carried_out(world, settings("warns", 1, 'kind = "program"'))
     assert (status, run["warnings"]) == (0, 3)

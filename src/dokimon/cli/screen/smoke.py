@@ -82,7 +82,7 @@ def _draw_step(console: Console, step: Prepared) -> None:
     _draw_diagnoses(console, step.diagnoses)
     _draw_lines(console, step.last_lines)
     if step.verdict == "failed":
-        _draw_log(console, step.log)
+        _draw_log(console, step)
 
 
 def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
@@ -115,8 +115,8 @@ def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
     went_wrong = run.verdict in ("failed", "unsure")
     if went_wrong or run.kind == "program":
         _draw_lines(console, run.last_lines)
-    if went_wrong:
-        _draw_log(console, run.log)
+    if went_wrong or run.log_left_out:
+        _draw_log(console, run)
     if run.warnings:
         warnings = "a warning or deprecation" if run.warnings == 1 else f"{run.warnings} warnings and deprecations"
         console.print(Text(f"{' ' * _INDENT}{warnings} in its output", style="dim"))
@@ -187,10 +187,11 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
                 console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
 
 
-def _draw_log(console: Console, log: str | None) -> None:
-    """Say where the whole output is."""
-    if log is not None:
-        console.print(Text(f"{' ' * _INDENT}its whole output: {short(log)}", style="dim"), soft_wrap=True)
+def _draw_log(console: Console, of: Run | Prepared) -> None:
+    """Say where the whole output is, or what of it."""
+    if of.log is not None:
+        what = f"its output but for {of.log_left_out} bytes in the middle" if of.log_left_out else "its whole output"
+        console.print(Text(f"{' ' * _INDENT}{what}: {short(of.log)}", style="dim"), soft_wrap=True)
 
 
 def _closing(report: Report) -> Text:

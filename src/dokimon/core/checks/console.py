@@ -6,6 +6,8 @@ import re
 import time
 from typing import ClassVar
 
+import msgspec
+
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.spec import CheckSpec, Pattern, Text, Texts, texts
 from dokimon.core.checks.texts import in_words
@@ -66,8 +68,8 @@ def _look(spec: Console, context: CheckContext) -> list[Check]:
     while True:
         text = context.output.text()
         checks = _prints(spec, text, context)
-        never = _never(spec, text)
-        missing = any(each.verdict == "failed" for each in checks)
+        never = _never(spec, text, context)
+        missing = any(each.verdict != "passed" for each in checks)
         appeared = any(each.verdict == "failed" for each in never)
         watching = bool(never) and spec.within is not None and not appeared
         over = time.monotonic() >= deadline or context.halt.is_set()
@@ -130,7 +132,8 @@ def _prints(spec: Console, text: str, context: CheckContext) -> list[Check]:
         except PatternFault as fault:
             checks.append(Check(name="prints", verdict="unsure", expected=expected, seen=clean(str(fault))))
             continue
-        line = context.output.line_with(each) if found is None and isinstance(each, str) and not spec.in_order else None
+        plain = isinstance(each, str) and not spec.in_order
+        line = context.output.line_with(each) if found is None and isinstance(each, str) and plain else None
         if line is not None:  # it is in the part of a long output that is not searched
             checks.append(Check(name="prints", verdict="passed", expected=expected, seen=clean(f"“{line}”")))
             continue
@@ -138,14 +141,18 @@ def _prints(spec: Console, text: str, context: CheckContext) -> list[Check]:
             earlier = spec.in_order and _place(each, text, 0) is not None
             printed = counted(context.output.count, "line")
             seen = "only before it" if earlier else f"not in the {printed} that it printed"
-            checks.append(Check(name="prints", verdict="failed", expected=expected, seen=seen))
+            unseen = context.output.unseen(plain=plain)
+            verdict: CheckVerdict = "unsure" if unseen else "failed"
+            checks.append(Check(name="prints", verdict=verdict, expected=expected, seen=clean(unseen or seen)))
             continue
         start, position = found
         begin, end = text.rfind("\n", 0, start) + 1, text.find("\n", position)
         line = text[begin : end if end >= 0 else None]
         checks.append(Check(name="prints", verdict="passed", expected=expected, seen=clean(f"“{clean(line, 200)}”")))
     if spec.output is not None:
-        checks.append(_whole(spec.output, text))
+        unseen = context.output.unseen(plain=False)
+        whole = _whole(spec.output, text)
+        checks.append(msgspec.structs.replace(whole, verdict="unsure", seen=unseen) if unseen else whole)
     return checks
 
 
@@ -190,7 +197,7 @@ def _whole(spec: Text, text: str) -> Check:
     )
 
 
-def _never(spec: Console, text: str) -> list[Check]:
+def _never(spec: Console, text: str, context: CheckContext) -> list[Check]:
     checks = []
     for each in texts(spec.never):
         expected = clean(f"{in_words(each)} nowhere")
@@ -199,15 +206,15 @@ def _never(spec: Console, text: str) -> list[Check]:
         except PatternFault as fault:
             checks.append(Check(name="never prints", verdict="unsure", expected=expected, seen=clean(str(fault))))
             continue
+        line = context.output.line_with(each) if found is None and isinstance(each, str) else None
+        if line is not None:
+            checks.append(Check(name="never prints", verdict="failed", expected=expected, seen=clean(f"“{line}”")))
+            continue
         if found is None:
-            checks.append(
-                Check(
-                    name="never prints",
-                    verdict="passed",
-                    expected=expected,
-                    seen=clean(f"{in_words(each)} is not there"),
-                )
-            )
+            unseen = context.output.unseen(plain=isinstance(each, str))
+            seen = clean(unseen or f"{in_words(each)} is not there")
+            verdict: CheckVerdict = "unsure" if unseen else "passed"
+            checks.append(Check(name="never prints", verdict=verdict, expected=expected, seen=seen))
             continue
         line = text[text.rfind("\n", 0, found[0]) + 1 :].partition("\n")[0]
         checks.append(Check(name="never prints", verdict="failed", expected=expected, seen=clean(f"“{line}”")))

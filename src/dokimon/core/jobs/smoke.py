@@ -10,8 +10,10 @@ import msgspec
 
 from dokimon.core.jobs.needs import projects_of
 from dokimon.core.jobs.verify import Verified, verify
+from dokimon.core.measures import bytes_of
 from dokimon.core.planning.making import make_plan
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, RunPlan, shown
+from dokimon.core.processes.log_file import LARGEST_BYTES
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
@@ -94,11 +96,12 @@ def plan_context_of(verified: Verified, environment: Mapping[str, str]) -> PlanC
 def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) -> RunContext:
     """Return what the runs of this checkout are carried out in."""
     root, environment = verified.checkout.root, verified.environment
+    largest = verified.workspace.settings.project.largest_log
     return RunContext(
         environment=environment,
         halt=halt,
         watcher=watcher,
-        logs=Logs(root, environment),
+        logs=Logs(root, environment, bytes_of(largest) if largest else LARGEST_BYTES),
         root=root,
         looks=looks(environment, root, verified.workspace.catalogue),
     )

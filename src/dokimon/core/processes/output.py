@@ -17,8 +17,8 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import IO, Any
 
-from dokimon.core.files import make_for_oneself
 from dokimon.core.patterns import SECONDS
+from dokimon.core.processes.log_file import LARGEST_BYTES, LogFile
 from dokimon.core.processes.masking import Mask
 from dokimon.core.text import as_shown, clean, without_sequences
 
@@ -40,9 +40,6 @@ _TELL_EVERY = 0.04
 
 _IDLE_SECONDS = 0.15
 
-_NEW_FILE = os.O_WRONLY | os.O_CREAT | os.O_TRUNC | getattr(os, "O_CLOEXEC", 0)
-"""For the log, with mode 0600: what a run prints is for its user alone."""
-
 _WARNING = re.compile(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
 
 Listener = Callable[[str], None]
@@ -54,8 +51,8 @@ class Output:
     """The lines of one run, from all of its streams, in the order in which they came.
 
     `follow` starts reading a stream in a thread of its own; `on_line` is called in that thread with the newest line now
-    and then, `on_every_line` with each, cleaned. `log` is the file that gets everything, with `secrets` masked; None where
-    none can be written.
+    and then, `on_every_line` with each, cleaned. `log` is the file that gets everything, with `secrets` masked, up
+    to `largest` bytes; None where none can be written.
     """
 
     def __init__(
@@ -64,6 +61,7 @@ class Output:
         log: Path | None = None,
         secrets: Iterable[bytes] = (),
         on_every_line: Follower | None = None,
+        largest: int = LARGEST_BYTES,
     ) -> None:
         self._on_every_line = on_every_line
         self._first = b""
@@ -76,17 +74,17 @@ class Output:
         self._threads: list[threading.Thread] = []
         self._mask = Mask(secrets)
         self._wanted: Any = None
+        self._closed = False
         self.gave_up = False
         self._size = 0
         self.found: str | None = None
         self.count = 0
         self.warnings = 0
         self.log = log
-        self._file: IO[bytes] | None = None
+        self._file: LogFile | None = None
         if log is not None:
             try:
-                make_for_oneself(log.parent)
-                self._file = open(os.open(log, _NEW_FILE, 0o600), "wb", buffering=0)  # noqa: SIM115, PTH123
+                self._file = LogFile(log, largest)
             except OSError:
                 self.log = None
 
@@ -143,29 +141,43 @@ class Output:
 
     def text(self) -> str:
         """Return what was printed as a terminal would show it, its lines apart: its beginning and end, where it is much."""
-        whole = b""
-        if self.log is not None and self._size > self._last_size:
-            with contextlib.suppress(OSError), self.log.open("rb") as file:
-                whole = file.read(_MOST_TEXT // 2)
-                file.seek(max(self._size - _MOST_TEXT // 2, file.tell()))
-                whole += file.read(_MOST_TEXT // 2)
-        if not whole:
-            with self._lock:
-                whole = b"".join(self._last)
+        with self._lock:
+            last, size = b"".join(self._last), self._size
+        head = b""
+        if len(last) < size:
+            kept = self._file and not self._file.fault
+            head = self._file.beginning(_MOST_TEXT - len(last)) if self._file and kept else self._first
+        whole = head[: size - len(last)] + last
         lines = without_sequences(whole.decode("utf-8", "replace")).replace("\r\n", "\n").split("\n")
         return "\n".join(map(as_shown, lines))
 
     def line_with(self, text: str) -> str | None:
-        """Return the first line that holds `text`, from all that was printed, however much; None where none does."""
+        """Return the first line that holds `text`, from all that is kept, however much; None where none does."""
         wanted = text.encode()
-        if self.log is None or self._size <= _MOST_TEXT:  # `text` has all of it
+        if self._file is None or self._size <= _MOST_TEXT:  # `text` has all of it
             return None
-        with contextlib.suppress(OSError), self.log.open("rb") as file:
-            while piece := file.readlines(_PIECE):
-                for line in piece:
-                    if wanted in line:
-                        return _shown(line)
+        return next((_shown(line) for line in self._file.lines() if wanted in line), None)
+
+    def unseen(self, *, plain: bool) -> str | None:
+        """Return why what was looked for may be in a part that could not be looked into; None where all was.
+
+        `plain` where `line_with` looked for it too, else what `text` returns is all.
+        """
+        if self._size <= self._last_size:
+            return None
+        if self._file is None or self._file.fault:
+            why = (self._file and self._file.fault) or "no folder for it"
+            return f"not in what could be kept of the output: its log cannot be written ({why})"
+        if plain and self._file.left_out:
+            return "not in the beginning and the end of the output, which are all that its log keeps"
+        if not plain and self._size > _MOST_TEXT:
+            return "not in the beginning and the end of the output, which are all that is searched"
         return None
+
+    @property
+    def left_out(self) -> int:
+        """The bytes that the log does not have, because it has reached its largest size."""
+        return self._file.left_out if self._file else 0
 
     def wait_for_more(self, count: int, seconds: float) -> None:
         """Wait until there is more than the first `count` lines, at most `seconds`."""
@@ -182,9 +194,9 @@ class Output:
     def close(self) -> None:
         """Close the log file; whatever still comes is dropped."""
         with self._lock:
+            self._closed = True
             if self._file is not None:
                 self._file.close()
-                self._file = None
 
     def _read(self, stream: IO[bytes], is_error: bool) -> None:
         left, held = b"", 0
@@ -219,9 +231,10 @@ class Output:
     def _take(self, piece: bytes, is_error: bool) -> None:
         self._look(piece)
         with self._lock:
+            if self._closed:
+                return
             if self._file is not None:
-                with contextlib.suppress(OSError):
-                    self._file.write(piece)
+                self._file.write(piece)
             if self._size < _WARNINGS_IN_BYTES:
                 self.warnings += len(_WARNING.findall(piece))
                 self._first = (self._first + piece)[:_FIRST_BYTES]

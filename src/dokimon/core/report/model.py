@@ -92,7 +92,10 @@ class Project(_Part, frozen=True):
 
 
 class Prepared(_Part, frozen=True, kw_only=True):
-    """A prepare step: `skipped` when it was not needed; `reason` says why it was, or was not, or what went wrong."""
+    """A prepare step: `skipped` when it was not needed; `reason` says why it was, or was not, or what went wrong.
+
+    `log_left_out` are the bytes that its log does not have, because it reached its largest size.
+    """
 
     title: str
     verdict: CheckVerdict
@@ -103,6 +106,7 @@ class Prepared(_Part, frozen=True, kw_only=True):
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
     log: str | None = None
+    log_left_out: int | None = None
     diagnoses: tuple[Diagnosis, ...] = ()
 
 
@@ -180,7 +184,8 @@ class StopStep(_Part, frozen=True):
 class Run(_Part, frozen=True, kw_only=True):
     """A run from start to stop.
 
-    `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed,
+    `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed (less
+    `log_left_out` bytes in the middle, where it reached its largest size),
     `warnings` how many warnings and deprecations were among that: they never fail a run. `exposure_meant` says that other
     machines are meant to reach it.
     """
@@ -202,6 +207,7 @@ class Run(_Part, frozen=True, kw_only=True):
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
     log: str | None = None
+    log_left_out: int | None = None
     warnings: int | None = None
     exposure_meant: bool = False
     stopped_by: str | None = None

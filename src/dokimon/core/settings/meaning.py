@@ -9,7 +9,7 @@ from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.measures import bytes_of, name_and_versions, seconds
 from dokimon.core.patterns import PatternFault, check_pattern
 from dokimon.core.reading.json_places import Keys
-from dokimon.core.settings.model import NeedTable, RunTable, ToolTable
+from dokimon.core.settings.model import NeedTable, ProjectTable, RunTable, ToolTable
 from dokimon.core.settings.tables import TableReader, did_you_mean
 from dokimon.core.versions import compiled
 from dokimon.core.versions.faults import VersionFault
@@ -22,8 +22,13 @@ QUESTIONS = ("--version", "-version", "-V")
 """What a tool that a checkout adds may be asked: by custom these print a version and do nothing else."""
 
 
-def check_meaning(tables: dict[str, list[Any]], reader: TableReader) -> None:
+def check_meaning(project: ProjectTable, tables: dict[str, list[Any]], reader: TableReader) -> None:
     """Compare the values of the file with each other and with what they mean; problems go to `reader`."""
+    if project.largest_log is not None:
+        try:
+            bytes_of(project.largest_log)
+        except ValueError as wrong:
+            reader.problem(("project", "largest_log"), str(wrong))
     for i, need in enumerate(tables["need"]):
         _check_need(need, ("need", i), reader)
     for i, tool in enumerate(tables["tool"]):

@@ -10,9 +10,10 @@ from dokimon.core.checks.spec import CheckSpec
 
 
 class ProjectTable(msgspec.Struct, frozen=True):
-    """`[project]`"""
+    """`[project]`: its name, and the size that the log of a run may reach (`"256 MB"` where nothing is said)."""
 
     name: str | None = None
+    largest_log: str | None = None
 
 
 class ChoiceTable(msgspec.Struct, frozen=True, kw_only=True):

@@ -39,7 +39,7 @@ def read_settings(manifest: Manifest) -> Settings:
     if not reader.problems:
         from dokimon.core.settings.meaning import check_meaning
 
-        check_meaning(tables, reader)
+        check_meaning(project, tables, reader)
     if reader.problems:
         raise SettingsFault(manifest.name, reader.problems)
     lines = {name: [toml_line(manifest.text, (name, i)) for i in range(len(tables[name]))] for name in tables}

@@ -32,7 +32,9 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
     started = time.monotonic()
     variables = {**context.environment, **step.environment}
     log = context.logs.path(f"prepare-{step.title}")
-    output = Output(watcher.line, log, secrets_in(variables, context.root), watcher.follower(step.title))
+    output = Output(
+        watcher.line, log, secrets_in(variables, context.root), watcher.follower(step.title), context.logs.largest
+    )
     argv = argv_of(step.command, step.words)
 
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:
@@ -49,7 +51,12 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
             last_lines=last,
         )
         diagnoses = diagnose(output.kept(), status, context.looks) if verdict == "failed" else ()
-        return msgspec.structs.replace(prepared, log=str(output.log) if output.log else None, diagnoses=diagnoses)
+        return msgspec.structs.replace(
+            prepared,
+            log=str(output.log) if output.log else None,
+            log_left_out=output.left_out or None,
+            diagnoses=diagnoses,
+        )
 
     try:
         tree = Tree.start(argv, step.folder, variables, output)

@@ -87,7 +87,11 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
     variables = {name: filled(value, context.words) for name, value in plan.environment.items()}
     variables = {**context.environment, **variables, **({"PORT": str(port)} if plan.port == "any" else {})}
     output = Output(
-        watcher.line, context.logs.path(plan.name), secrets_in(variables, context.root), watcher.follower(plan.name)
+        watcher.line,
+        context.logs.path(plan.name),
+        secrets_in(variables, context.root),
+        watcher.follower(plan.name),
+        context.logs.largest,
     )
     display = None
     if plan.draws_window and not variables.get("DISPLAY"):
@@ -145,7 +149,9 @@ def _carried_out(
         tree.close()
     diagnoses = diagnose(output.kept(), run.exit_status, context.looks) if run.verdict == "failed" else ()
     log = str(output.log) if output.log else None
-    return msgspec.structs.replace(run, log=log, warnings=output.warnings or None, diagnoses=diagnoses)
+    return msgspec.structs.replace(
+        run, log=log, log_left_out=output.left_out or None, warnings=output.warnings or None, diagnoses=diagnoses
+    )
 
 
 def _check_contexts(

@@ -96,7 +96,11 @@ def _attached(plan: RunPlan, wanted: TargetPlan, context: RunContext) -> Iterato
     context.watcher.stage(plan.name, f"starting a target: {wanted.start}")
     log = context.logs.path(f"{plan.name}-target")
     output = Output(
-        context.watcher.line, log, secrets_in(variables, context.root), context.watcher.follower(f"{plan.name}-target")
+        context.watcher.line,
+        log,
+        secrets_in(variables, context.root),
+        context.watcher.follower(f"{plan.name}-target"),
+        context.logs.largest,
     )
     try:
         tree = Tree.start(shell_command(wanted.start), plan.folder, variables, output)
