@@ -6,6 +6,7 @@ The engine is `regex`, which has a time limit: a pattern that backtracks without
 from __future__ import annotations
 
 import re
+import warnings
 from functools import lru_cache
 from typing import Any
 
@@ -29,8 +30,10 @@ def check_pattern(pattern: str) -> None:
     """
     if not _BRACE.search(pattern):
         try:
-            re.compile(pattern)
-        except re.error:
+            with warnings.catch_warnings():
+                warnings.simplefilter("ignore")  # what may mean something else one day is no fault of today
+                re.compile(pattern)
+        except (re.error, RecursionError, OverflowError):
             pass
         else:
             return

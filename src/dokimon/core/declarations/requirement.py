@@ -21,7 +21,8 @@ from dokimon.core.declarations.subjects import (
 )
 from dokimon.core.measures import bytes_of
 from dokimon.core.source import Source
-from dokimon.core.versions import compiled, in_words
+from dokimon.core.text import clean
+from dokimon.core.versions import LONGEST, compiled, in_words
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.java import JAVA
@@ -103,11 +104,12 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
                 each.tool if each.accepts == ANY_VERSION else f"{each.tool} {each.accepts}" for each in self.choices
             )
         if self.constraint:
-            return in_words(self.language, self.wanted, _ORDERS.get(self.tool))
+            return in_words(self.language, self.constraint.text, _ORDERS.get(self.tool))
         return "not known" if self.fault else self.wanted
 
 
 ANY_VERSION = "any version"
+_LONGEST_NAME = 100
 
 _ORDERS = {"java": JAVA, "javac": JAVA}
 """Tools whose versions are not plain dotted ones, for the plain language."""
@@ -125,13 +127,14 @@ def requirement(
 ) -> Requirement:
     """Return a need of versions of a tool (or component); a constraint that its language does not allow is its fault."""
     constraint, fault, fault_at = None, None, None
+    shown = clean(wanted, LONGEST)
     try:
         constraint = compiled(language, wanted, _ORDERS.get(tool))
     except VersionFault as wrong:
-        fault, fault_at = str(wrong), wrong.position if wrong.text == wanted else None
+        fault, fault_at = clean(str(wrong)), wrong.position if wrong.text == shown else None
     return Requirement(
-        subject=_tool_or_component(tool, component), wanted=wanted, language=language, source=source, strength=strength,
-        constraint=constraint, fault=fault, fault_at=fault_at, why=why,
+        subject=_tool_or_component(tool, component), wanted=shown, language=language, source=source, strength=strength,
+        constraint=constraint, fault=fault, fault_at=fault_at, why=_why(why),
     )  # fmt: skip
 
 
@@ -150,7 +153,8 @@ def any_version(
 
 def unreadable(tool: str, source: Source, reason: str) -> Requirement:
     """Return the need that a broken manifest leaves behind: what it wants of `tool` is not known."""
-    return Requirement(subject=ToolSubject(tool), wanted="?", language="plain", source=source, fault=reason)
+    subject = _tool_or_component(tool, None)
+    return Requirement(subject=subject, wanted="?", language="plain", source=source, fault=clean(reason))
 
 
 def either(
@@ -167,13 +171,14 @@ def variable_need(name: str, source: Source) -> Requirement:
 
 def path_need(path: str, source: Source, why: str | None = None) -> Requirement:
     """Return the need that something is there in the file system."""
-    return _plain(PathSubject(path), "is there", source, why)
+    return _plain(PathSubject(clean(path, 1000)), "is there", source, why)
 
 
 def platform_need(
     names: Sequence[str], source: Source, why: str | None = None, axis: Literal["system", "architecture"] = "system"
 ) -> Requirement:
     """Return the need of one of these systems (`linux`, `macos`, `windows`) or architectures; `!name` refuses one."""
+    names = [clean(name, _LONGEST_NAME) for name in names]
     accepted = tuple(name for name in names if not name.startswith("!"))
     refused = tuple(name[1:] for name in names if name.startswith("!"))
     return _plain(PlatformSubject(axis, accepted, refused), " ".join(names), source, why)
@@ -194,7 +199,7 @@ def service_need(name: str, version: str | None, host: str, port: int, source: S
 
 def fact(name: str, value: str, source: Source) -> Requirement:
     """Return what the project has settled on."""
-    return _plain(FactSubject(name), value, source, strength="advised")
+    return _plain(FactSubject(clean(name, _LONGEST_NAME)), value, source, strength="advised")
 
 
 def brought(need: Requirement) -> Requirement:
@@ -203,10 +208,22 @@ def brought(need: Requirement) -> Requirement:
 
 
 def _tool_or_component(tool: str, component: str | None) -> Subject:
-    return ComponentSubject(tool, component) if component else ToolSubject(tool)
+    named = clean(tool, _LONGEST_NAME)
+    return ComponentSubject(named, clean(component, _LONGEST_NAME)) if component else ToolSubject(named)
 
 
 def _plain(
     subject: Subject, wanted: str, source: Source, why: str | None = None, strength: Strength = "required"
 ) -> Requirement:
-    return Requirement(subject=subject, wanted=wanted, language="plain", source=source, strength=strength, why=why)
+    return Requirement(
+        subject=subject,
+        wanted=clean(wanted, LONGEST),
+        language="plain",
+        source=source,
+        strength=strength,
+        why=_why(why),
+    )
+
+
+def _why(reason: str | None) -> str | None:
+    return clean(reason, 200) if reason else None

@@ -13,6 +13,7 @@ import msgspec
 from dokimon.core.faults import Fault
 from dokimon.core.files import NotPlain, bytes_of_file
 from dokimon.core.reading.json_places import json_place, without_comments
+from dokimon.core.reading.toml_lines import MOST_PARTS, deep_key
 from dokimon.core.source import Source
 from dokimon.core.text import clean
 
@@ -120,6 +121,8 @@ def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
 
 def as_toml(manifest: Manifest) -> dict[str, Any]:
     """Return the table that a TOML manifest holds; raises `ManifestFault`."""
+    if line := deep_key(manifest.text):
+        raise ManifestFault(line, f"has a key of more than {MOST_PARTS} parts")
     try:
         return tomllib.loads(manifest.text)
     except tomllib.TOMLDecodeError as wrong:

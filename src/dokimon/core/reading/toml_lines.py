@@ -26,6 +26,27 @@ _TOKEN = re.compile(
 )
 
 
+MOST_PARTS = 64
+"""Parts of a dotted key: parsing takes a time that grows with the square of them, and nobody writes so many."""
+
+_PERHAPS_DEEP = re.compile(rf"(?:[\w\"'-][ \t]*\.[^.\n]*){{{MOST_PARTS}}}")
+
+
+def deep_key(text: str) -> int | None:
+    """Return the line (from 1) of the first key of more than `MOST_PARTS` parts, or None; the text need not be valid."""
+    if not _PERHAPS_DEEP.search(text):
+        return None
+    line, parts, dotted = 1, 0, False
+    for token in _TOKEN.finditer(text):
+        if token.lastgroup in ("bare", "string", "other"):
+            parts = parts + 1 if dotted else 1
+            if parts > MOST_PARTS:
+                return line
+        dotted = token[0] == "."
+        line += token[0].count("\n")
+    return None
+
+
 def toml_line(text: str, keys: Keys) -> int:
     """Return the line (from 1) of the key of the value at `keys` in a valid TOML text.
 

@@ -26,6 +26,11 @@ class Yaml:
         value = getattr(self._node, "value", None)
         return value if isinstance(value, str) and value and self._node.tag != "tag:yaml.org,2002:null" else None
 
+    @property
+    def is_mapping(self) -> bool:
+        """Whether it is a mapping, or nothing (null), which stands for an empty one."""
+        return getattr(self._node, "id", "") == "mapping" or self._node.tag == "tag:yaml.org,2002:null"
+
     def items(self) -> Iterator[tuple[str, Yaml]]:
         """Yield the keys (as text) and values of a mapping, nothing for any other node."""
         if getattr(self._node, "id", "") == "mapping":

@@ -12,7 +12,7 @@ from dokimon.core.faults import Fault
 from dokimon.core.reading.json_places import Keys
 from dokimon.core.reading.toml_lines import toml_line
 from dokimon.core.settings.model import ChoiceTable, RunTable, ToolTable
-from dokimon.core.text import nearest
+from dokimon.core.text import clean, nearest
 from dokimon.core.versions.faults import VersionFault
 
 _Table = TypeVar("_Table", bound=msgspec.Struct)
@@ -44,7 +44,7 @@ class TableReader:
 
     def problem_at(self, line: int, says: str) -> None:
         """Add a problem on a line."""
-        self.problems.append(Problem(line, says))
+        self.problems.append(Problem(line, clean(says)))
 
     def problem(self, keys: Keys, says: str) -> None:
         """Add a problem with the value at `keys`."""
@@ -52,7 +52,7 @@ class TableReader:
 
     def version_problem(self, keys: Keys, fault: VersionFault) -> None:
         """Add a constraint that cannot be read, with a mark under the place."""
-        says = f'"{keys[-1]}" is not valid: {fault}'
+        says = clean(f'"{keys[-1]}" is not valid: {fault}')
         self.problems.append(Problem(toml_line(self.text, keys), says, fault.marked))
 
     def unknown_keys(self, given: dict[str, Any], known: list[str], at: Keys, where: str) -> None:

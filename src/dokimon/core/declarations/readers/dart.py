@@ -11,6 +11,11 @@ def read_pubspec(manifest: Manifest) -> list[Requirement]:
     """Read the versions of the Dart SDK and of Flutter (dart.dev, "The pubspec file", "SDK constraints")."""
     root = as_yaml(manifest)
     found = []
+    named = root.get("environment")
+    if named and not named.is_mapping:
+        found.append(
+            unreadable("dart", manifest.source(named.line), '"environment" must name versions, as sdk: ^3.0.0')
+        )
     for key, tool in (("sdk", "dart"), ("flutter", "flutter")):
         value = root.get("environment", key)
         if value is None:

@@ -12,6 +12,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import matches
 from dokimon.core.reading.xml import Element, as_xml
@@ -19,9 +20,16 @@ from dokimon.core.reading.xml import Element, as_xml
 _WINDOWS_PROPERTIES = {"usewpf": "WPF", "usewindowsforms": "Windows Forms", "usewinui": "WinUI"}
 
 
+_GLOBAL = {"sdk": "table", "sdk.version": "text", "sdk.rollForward": "text", "sdk.allowPrerelease": "true or false"}
+_TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
+
+
 def read_global(manifest: Manifest) -> list[Requirement]:
     """Read the SDK and its roll-forward policy (learn.microsoft.com, "global.json overview")."""
-    sdk = as_json(manifest, comments=True).get("sdk")
+    data = as_json(manifest, comments=True)
+    if wrong := misfits(manifest, data, _GLOBAL, "dotnet"):
+        return wrong
+    sdk = data.get("sdk")
     if not isinstance(sdk, dict):
         return []
     version, source = sdk.get("version"), manifest.json_source("sdk", "version")
@@ -83,8 +91,9 @@ def _of_framework(framework: str, element: Element, manifest: Manifest) -> list[
 
 def read_tools(manifest: Manifest) -> list[Requirement]:
     """Read the local tools: facts, since `dotnet tool restore` brings them."""
-    tools = as_json(manifest, comments=True).get("tools")
-    found = []
+    data = as_json(manifest, comments=True)
+    found = misfits(manifest, data, _TOOLS, "dotnet")
+    tools = data.get("tools")
     for name, entry in tools.items() if isinstance(tools, dict) else ():
         version = entry.get("version") if isinstance(entry, dict) else None
         if isinstance(version, str):

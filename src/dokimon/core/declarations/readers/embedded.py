@@ -22,7 +22,12 @@ _FACTS = {
 
 def read_component(manifest: Manifest) -> list[Requirement]:
     """Read the framework version that `dependencies.idf` names, alone or below `version`."""
-    idf = as_yaml(manifest).get("dependencies", "idf")
+    named = as_yaml(manifest).get("dependencies")
+    if named and not named.is_mapping:
+        return [
+            unreadable("esp-idf", manifest.source(named.line), '"dependencies" must name versions, as idf: ">=5.1"')
+        ]
+    idf = named.get("idf") if named else None
     if idf is None:
         return []
     wanted = idf.text or (version.text if (version := idf.get("version")) else None)

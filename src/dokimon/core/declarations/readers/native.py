@@ -13,6 +13,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import matches
 from dokimon.core.source import Source
@@ -67,17 +68,33 @@ def read_cmake(manifest: Manifest) -> list[Requirement]:
     return found
 
 
+_PRESETS = {
+    "cmakeMinimumRequired": "table",
+    "cmakeMinimumRequired.*": "whole number",
+    "configurePresets": "list",
+    "configurePresets.*": "table",
+    "configurePresets.*.generator": "text",
+}
+_VCPKG = {
+    "dependencies": "list",
+    "dependencies.*": "text or table",
+    "dependencies.*.name": "text",
+    "dependencies.*.version>=": "text",
+}
+
+
 def read_presets(manifest: Manifest) -> list[Requirement]:
     """Read the minimum that the presets name, and the generators that they use (cmake-presets(7))."""
     presets = as_json(manifest)
     least = presets.get("cmakeMinimumRequired")
-    found = []
+    found = misfits(manifest, presets, _PRESETS, "cmake")
     if isinstance(least, dict):
         version = ".".join(str(least.get(part, 0)) for part in ("major", "minor", "patch"))
         source = manifest.json_source("cmakeMinimumRequired")
         found.append(requirement("cmake", version, "cmake", source))
     seen = set()
-    for index, preset in enumerate(presets.get("configurePresets") or []):
+    listed = presets.get("configurePresets")
+    for index, preset in enumerate(listed if isinstance(listed, list) else []):
         generator = str(preset.get("generator", "")).lower() if isinstance(preset, dict) else ""
         tool = _GENERATORS.get(generator)
         if tool and tool not in seen:
@@ -114,7 +131,10 @@ def read_conan(manifest: Manifest) -> list[Requirement]:
 def read_vcpkg(manifest: Manifest) -> list[Requirement]:
     """A vcpkg manifest needs vcpkg, which brings the libraries that it names: those are facts."""
     found = [any_version("vcpkg", manifest.source(1), "it brings the libraries that the file names")]
-    for index, entry in enumerate(as_json(manifest).get("dependencies") or []):
+    data = as_json(manifest)
+    found += misfits(manifest, data, _VCPKG, "vcpkg")
+    listed = data.get("dependencies")
+    for index, entry in enumerate(listed if isinstance(listed, list) else []):
         least = entry.get("version>=") if isinstance(entry, dict) else None
         if isinstance(least, str) and isinstance(entry.get("name"), str):
             source = manifest.json_source("dependencies", index, "version>=")

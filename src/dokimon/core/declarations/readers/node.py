@@ -13,6 +13,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.files import bytes_of_file
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, as_json
@@ -40,17 +41,30 @@ _SYSTEMS = {"linux": "linux", "darwin": "macos", "win32": "windows"}
 _LARGEST_LOCK = 64 * 1024 * 1024
 
 
+_SHAPE = {
+    "engines": "table or list",
+    "devEngines": "table",
+    "devEngines.runtime": "table or list",
+    "devEngines.packageManager": "table or list",
+    "devEngines.*.version": "text",
+    "devEngines.*.*.version": "text",
+    "os": "text or list",
+    "cpu": "text or list",
+}
+
+
 def read_package(manifest: Manifest) -> list[Requirement]:
     """Read `engines`, `devEngines`, `packageManager`, `os` and `cpu`, and the engines of locked direct dependencies.
 
     A package.json needs Node.js even where it names no version.
     """
     package = as_json(manifest)
+    wrong = misfits(manifest, package, _SHAPE, "node")
     named = _package_manager(manifest, package)
     lock = next((name for name in LOCK_FILES if name in manifest.beside), None) if len(manifest.beside) > 1 else None
     locked = LOCK_FILES[lock] if lock else "npm"
     manager = named[0].tool if named else locked
-    found = [*_engines(manifest, package, manager), *named]
+    found = [*wrong, *_engines(manifest, package, manager), *named]
     if "devEngines" in package:
         found += _dev_engines(manifest, package)
     tools = {each.tool for each in found}
@@ -76,8 +90,7 @@ def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[
         line = json_line(manifest.text, ("engines",))
         return [requirement(name, text, "npm", manifest.source(line)) for name, text in pairs.items()]
     if not isinstance(engines, dict):
-        source = manifest.json_source("engines")
-        return [unreadable("node", source, '"engines" must be an object such as {"node": ">=18"}')]
+        return []
     found = []
     for name, text in engines.items():
         source = manifest.json_source("engines", name)

@@ -5,9 +5,12 @@ from __future__ import annotations
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, fact, requirement, unreadable
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.json_places import Keys
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import version_line
+
+_SHAPE = {"config": "table", "config.platform": "table", "config.platform.*": "text or true or false"}
 
 
 def read_composer(manifest: Manifest) -> list[Requirement]:
@@ -27,7 +30,7 @@ def read_composer(manifest: Manifest) -> list[Requirement]:
         found.insert(0, any_version("php", manifest.source(1), "a composer.json is PHP's"))
     if not any(each.tool == "composer" for each in found):
         found.append(any_version("composer", manifest.source(1), "it installs what composer.json names"))
-    return [*found, *_simulated(manifest, package)]
+    return [*found, *misfits(manifest, package, _SHAPE, "php"), *_simulated(manifest, package)]
 
 
 def _platform_package(manifest: Manifest, keys: Keys, name: str, wanted: Any, strength: Strength) -> list[Requirement]:

@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
 from dokimon.core.reading.text import version_line
 from dokimon.core.reading.toml_lines import toml_line
@@ -25,13 +26,26 @@ def _at(data: Any, keys: tuple[str, ...]) -> Any:
     return data
 
 
+_PYPROJECT = {
+    "project": "table",
+    "tool": "table",
+    "tool.poetry": "table",
+    "tool.poetry.dependencies": "table",
+    "tool.flit": "table",
+    "tool.flit.metadata": "table",
+    "tool.pdm": "table",
+    "build-system": "table",
+    "build-system.requires": "list",
+    "build-system.requires.*": "text",
+}
+_PIPFILE = {"requires": "table", "requires.python_version": "text", "requires.python_full_version": "text"}
+
+
 def read_pyproject(manifest: Manifest) -> list[Requirement]:
     """Read `requires-python` (PEP 621), the older tables of build tools, and the minimums of `build-system` (PEP 518)."""
     data = as_toml(manifest)
     project = data.get("project")
-    if project is not None and not isinstance(project, dict):
-        return [unreadable("python", manifest.source(1), '"project" must be a table')]
-    found = []
+    found = misfits(manifest, data, _PYPROJECT, "python")
     for keys, language in ((("project", "requires-python"), "pep440"), *_OLDER_TABLES):
         wanted = _at(data, keys)
         if wanted is None:
@@ -126,7 +140,10 @@ def read_setup_py(manifest: Manifest) -> list[Requirement]:
 
 def read_pipfile(manifest: Manifest) -> list[Requirement]:
     """Read `requires` of a Pipfile: `python_version` means all of that line, `python_full_version` just that one."""
-    requires = as_toml(manifest).get("requires")
+    data = as_toml(manifest)
+    requires = data.get("requires")
+    if wrong := misfits(manifest, data, _PIPFILE, "python"):
+        return wrong
     for key in ("python_full_version", "python_version"):
         wanted = requires.get(key) if isinstance(requires, dict) else None
         if isinstance(wanted, str):

@@ -6,6 +6,7 @@ import re
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.json_places import Keys
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml, open_manifest
 from dokimon.core.reading.toml_lines import toml_line
@@ -14,10 +15,27 @@ _EDITIONS = {"2018": "1.31", "2021": "1.56", "2024": "1.85"}
 """The first Rust that knows an edition (The Rust Edition Guide)."""
 
 
+_CARGO = {
+    "package": "table",
+    "package.edition": "text or table",
+    "workspace": "table",
+    "workspace.package": "table",
+    "workspace.package.edition": "text",
+}
+_TOOLCHAIN = {
+    "toolchain": "table",
+    "toolchain.channel": "text",
+    "toolchain.components": "list",
+    "toolchain.components.*": "text",
+    "toolchain.targets": "list",
+    "toolchain.targets.*": "text",
+}
+
+
 def read_cargo(manifest: Manifest) -> list[Requirement]:
     """Read `rust-version` and `edition`, also those that a workspace above hands down."""
     data = as_toml(manifest)
-    found: list[Requirement] = []
+    found = misfits(manifest, data, _CARGO, "rustc")
     for keys in (("package",), ("workspace", "package")):
         table: Any = data
         for key in keys:
@@ -66,10 +84,11 @@ def read_toolchain(manifest: Manifest) -> list[Requirement]:
     if manifest.path.suffix != ".toml" and "[" not in manifest.text:
         channel = manifest.text.strip()
         return [_channel(manifest, channel, 1)] if channel else []
-    toolchain = as_toml(manifest).get("toolchain")
-    if not isinstance(toolchain, dict):
+    data = as_toml(manifest)
+    if "toolchain" not in data:
         raise ManifestFault(1, "has no table [toolchain]")
-    found = []
+    found = misfits(manifest, data, _TOOLCHAIN, "rustc")
+    toolchain = data["toolchain"] if isinstance(data["toolchain"], dict) else {}
     if isinstance(toolchain.get("channel"), str):
         found.append(_channel(manifest, toolchain["channel"], toml_line(manifest.text, ("toolchain", "channel"))))
     for key, name in (("components", "component"), ("targets", "target")):

@@ -92,7 +92,7 @@ def _allowed(operator: str, version: str) -> bool:
     if operator == "===":
         return True
     if operator in ("==", "!=") and version.endswith(".*"):
-        return re.fullmatch(_RELEASE, version[:-2], re.IGNORECASE) is not None
+        return re.fullmatch(_RELEASE, version[:-2], re.IGNORECASE | re.ASCII) is not None
     try:
         parsed = Version(version)
     except InvalidVersion:

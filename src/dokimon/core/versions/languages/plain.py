@@ -13,7 +13,7 @@ from dokimon.core.versions.orders import Order, dotted
 from dokimon.core.versions.orders.dotted import DOTTED
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, before, between
 
-_TERM = re.compile(r"\s*(>=|<=|!=|==|>|<|=)?\s*(v?\d[^\s,]*?)((?:\.[x*])*)\s*")
+_TERM = re.compile(r"\s*(>=|<=|!=|==|>|<|=)?\s*(v?\d[\w.+~:!^-]*?)((?:\.[x*])*)\s*", re.ASCII)
 _NUMBERS = re.compile(r"v?(\d+(?:\.\d+)*)")
 
 
