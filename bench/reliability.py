@@ -1,5 +1,7 @@
 """Many smoke checks in a row, under load, with Dokimon killed at random moments: `python bench/reliability.py [STARTS]`.
 
+With `--browser` the page is looked at in Chromium too, and Dokimon is killed up to six seconds after its start.
+
 After each one: is a process of it left, is its port held, is a temporary file there?
 """
 
@@ -60,7 +62,9 @@ def _is_held(port: int) -> bool:
 
 def main() -> None:
     """Start, end, look, and print what was left."""
-    starts = int(sys.argv[1]) if len(sys.argv) > 1 else 200
+    numbers = [int(each) for each in sys.argv[1:] if each.isdecimal()]
+    browser = "--browser" in sys.argv
+    starts, latest = (numbers or [200])[0], 6.0 if browser else 2.5
     dice = random.Random(20261125)
     load = [subprocess.Popen(["/bin/sh", "-c", "while :; do :; done"]) for _ in range(os.cpu_count() or 1)]
     counts: collections.Counter[str] = collections.Counter()
@@ -77,6 +81,7 @@ def main() -> None:
                 port = probe.getsockname()[1]
             (folder / "dokimon.toml").write_text(
                 f'format = 1\n[[run]]\nname = "quay"\ncommand = "{sys.executable} server.py {port}"\nport = {port}\n'
+                + ('[[smoke]]\nrender = "/"\nshows = "Boats"\n' if browser else "")
             )
             environment = {**os.environ, "HOME": str(home), "TMPDIR": str(scratch)}
             for _ in range(starts):
@@ -86,7 +91,7 @@ def main() -> None:
                     stdout=subprocess.DEVNULL, stderr=subprocess.DEVNULL,
                 )  # fmt: skip
                 if end is not None:
-                    time.sleep(dice.uniform(0.05, 2.5))
+                    time.sleep(dice.uniform(0.05, latest))
                     process.send_signal(end)
                 process.wait()
                 counts[end.name if end else "by itself"] += 1

@@ -5,14 +5,14 @@ from __future__ import annotations
 import codecs
 import contextlib
 import re
-import socket
-import threading
 import time
 from collections.abc import Mapping
 from typing import Any
 from urllib.parse import urljoin, urlsplit
 
 import msgspec
+
+from dokimon.core.processes.deadline import Deadline
 
 LARGEST_BODY = 8 * 1024 * 1024
 """Bytes of a body that are kept, also of one that was packed: a page or a script is judged by its beginning."""
@@ -164,45 +164,20 @@ def _since(started: float) -> float:
     return round(time.monotonic() - started, 3)
 
 
-class _Deadline:
-    """Cuts the connections of one question when its time is over.
-
-    The client's own limits are for each step: a server that sends a byte now and then would never reach one.
-    """
-
-    def __init__(self, seconds: float) -> None:
-        self._sockets: list[socket.socket] = []
-        self._timer = threading.Timer(seconds, self._cut)
-        self._timer.daemon = True
-        self.over = False
-
-    def __enter__(self) -> _Deadline:
-        self._timer.start()
-        return self
-
-    def __exit__(self, *_: object) -> None:
-        self._timer.cancel()
-
-    def trace(self, event: str, info: dict[str, Any]) -> None:
-        """Hear of each connection (HTTPX, "Extensions", `trace`)."""
-        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete"):
-            self._sockets.append(info["return_value"].get_extra_info("socket"))
-
-    def _cut(self) -> None:
-        self.over = True
-        for each in self._sockets:
-            with contextlib.suppress(OSError, AttributeError):
-                each.shutdown(socket.SHUT_RDWR)
-
-
 def _ask(client: Any, origin: str, asked: Request, left: float, started: float) -> Response:
     import httpx
 
     timeout = httpx.Timeout(left, connect=min(left, _CONNECT_SECONDS))
     body, complete, cut, odd = bytearray(), True, False, None
-    with _Deadline(left) as deadline, contextlib.ExitStack() as stack:
+
+    def trace(event: str, info: dict[str, Any]) -> None:
+        """Hear of each connection (HTTPX, "Extensions", `trace`)."""
+        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete"):
+            deadline.watch(info["return_value"].get_extra_info("socket"))
+
+    with Deadline(left) as deadline, contextlib.ExitStack() as stack:
         streamed = client.stream(
-            asked.method, origin + asked.path, content=asked.body, timeout=timeout, extensions={"trace": deadline.trace}
+            asked.method, origin + asked.path, content=asked.body, timeout=timeout, extensions={"trace": trace}
         )
         try:
             response = stack.enter_context(streamed)

@@ -12,6 +12,7 @@ from typing import Literal
 
 import msgspec
 
+from dokimon.core.processes.deadline import Deadline
 from dokimon.core.processes.process_table import Sockets, socket_table
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.tree import Tree
@@ -202,8 +203,11 @@ def _answers(at: Listening, scheme: str, seconds: float, get: str | None) -> boo
     else:
         link = http.client.HTTPConnection(address, at.port, timeout=seconds)
     try:
-        link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
-        status = link.getresponse().status
+        with Deadline(seconds) as deadline:
+            link.connect()
+            deadline.watch(link.sock)
+            link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
+            status = link.getresponse().status
         return status < 400 if get else status > 0
     except (OSError, http.client.HTTPException, ValueError):
         return False
