@@ -47,8 +47,8 @@ def _at(data: Any, way: list[str], keys: Keys) -> Iterator[tuple[Keys, Any]]:
         return
     key, rest = way[0], way[1:]
     if key == "*":
-        items = data.items() if isinstance(data, dict) else enumerate(data) if isinstance(data, list) else ()
-        for name, value in items:
+        listed = dict(enumerate(data)) if isinstance(data, list) else data
+        for name, value in listed.items() if isinstance(listed, dict) else ():
             yield from _at(value, rest, (*keys, name))
     elif isinstance(data, dict) and key in data:
         yield from _at(data[key], rest, (*keys, key))

@@ -208,6 +208,8 @@ def _answers(at: Listening, scheme: str, seconds: float, get: str | None) -> boo
             deadline.watch(link.sock)
             link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
             status = link.getresponse().status
+        if deadline.over:  # the end that was seen is of our own making
+            return False
         return status < 400 if get else status > 0
     except (OSError, http.client.HTTPException, ValueError):
         return False
