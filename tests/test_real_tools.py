@@ -74,6 +74,34 @@ def test_what_files_tell_is_what_the_programs_say_themselves(real: World) -> Non
     print(f"{compared} copies compared")
 
 
+@needs("strace")
+def test_no_question_of_the_catalogue_connects_anywhere(real: World) -> None:
+    """Each tool that is here is asked as the catalogue says, and the kernel says what it did."""
+    catalogue, trace = Catalogue(), real.home / "trace"
+    asker, asked, connecting = Asker(real.environment, real.checkout), [], []
+    strace = [shutil.which("strace") or "", "-f", "-qq", "-e", "trace=connect,sendto,sendmsg", "-o", str(trace)]
+    for name, copies in (
+        surveyor(real.checkout, real.checkout, real.environment).survey(catalogue.names()).installations.items()
+    ):
+        tool = catalogue.find(name)
+        assert tool
+        for copy in copies:
+            if tool.ask.never or copy.own or not Path(copy.program).is_file():
+                continue
+            questions = [tool.ask.arguments, *(part.ask for part in tool.part if part.ask)]
+            for arguments in questions:
+                trace.unlink(missing_ok=True)
+                asker.output([*strace, copy.program, *arguments], asker.variables_for(tool.ask))
+                calls = trace.read_text(errors="replace").splitlines() if trace.exists() else []
+                to_others = [
+                    call for call in calls if re.search(r"AF_INET|sun_path=(?!\"/(?:dev/null/|var/run/nscd/))", call)
+                ]
+                connecting += [(copy.program, arguments, call) for call in to_others[:3]]
+            asked.append(name)
+    assert not connecting, '\n'.join(map(str, connecting))
+    print(f"{len(asked)} copies of {len(set(asked))} tools asked: {' '.join(sorted(set(asked)))}")
+
+
 @brought
 def test_the_wrong_node_first_on_path_and_the_right_one_in_a_managers_folder(real: World) -> None:
     (real.tools / "node").symlink_to(BROUGHT / "home/.nvm/versions/node/v18.20.4/bin/node")
