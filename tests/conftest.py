@@ -15,11 +15,15 @@ from typing import Any, NamedTuple
 import jsonschema
 import psutil
 import pytest
+from hypothesis import settings
 
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
 from program import Program
+
+settings.register_profile("steady", deadline=None)  # a busy machine is no failure
+settings.load_profile("steady")
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
 STANDINS = Path(__file__).with_name("standins")

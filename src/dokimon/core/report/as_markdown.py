@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import standing, subject_of
@@ -21,8 +22,8 @@ def prerequisites(report: Report) -> str:
     lines = [BEGIN, "| needs | version | asked for by |", "|---|---|---|"]
     for subject, findings in rows.items():
         accepts = agreed.get(subject) or " and ".join(dict.fromkeys(each.accepts for each in findings))
-        files = ", ".join(f"`{name}`" for name in dict.fromkeys(each.source.file for each in findings))
-        lines.append(f"| {_escaped(_title(findings[0], subject))} | {_escaped(accepts)} | {_escaped(files)} |")
+        files = ", ".join(map(_cell, dict.fromkeys(each.source.file for each in findings)))
+        lines.append(_row(_text(_title(findings[0], subject)), _text(accepts), files))
     return "\n".join([*lines, END]) + "\n"
 
 
@@ -30,8 +31,24 @@ def _title(finding: Finding, subject: str) -> str:
     return subject.replace(finding.tool, finding.title, 1) if finding.title else subject
 
 
-def _escaped(text: str) -> str:
-    return text.replace("|", "\\|").replace("<", "&lt;")
+_SPECIAL = re.compile(r"([\\\\`*_\[\]|~])")
+
+
+def _text(text: str) -> str:
+    """Return text so that none of it is taken for Markdown (CommonMark §2.4, GFM §4.10)."""
+    return _SPECIAL.sub(r"\\\1", text).replace("&", "&amp;").replace("<", "&lt;")
+
+
+def _code(text: str) -> str:
+    """Return text as code: between as many backticks as it has not in a row itself (CommonMark §6.1)."""
+    longest = max((len(run) for run in re.findall(r"`+", text)), default=0)
+    fence, space = "`" * (longest + 1), " " if text.startswith("`") or text.endswith("`") or not text.strip() else ""
+    return f"{fence}{space}{text}{space}{fence}"
+
+
+def _cell(text: str) -> str:
+    """Return text as code in a table, whose cells a bar would end (GFM §4.10)."""
+    return _code(text).replace("|", "\\|")
 
 
 def compare_readme(readme: str, report: Report) -> tuple[Sequence[str], Sequence[str]] | None:
@@ -44,7 +61,9 @@ def compare_readme(readme: str, report: Report) -> tuple[Sequence[str], Sequence
 
 
 def _rows(text: str) -> list[str]:
-    rows = [" | ".join(cell.strip() for cell in line.strip().strip("|").split("|")) for line in text.splitlines()]
+    rows = [
+        " | ".join(cell.strip() for cell in re.split(r"(?<!\\)\|", line.strip())[1:-1]) for line in text.splitlines()
+    ]
     return [row for row in rows if row and not set(row) <= set("|-: ") and not row.startswith(("needs | ", "<!--"))]
 
 
@@ -52,24 +71,24 @@ def encode(report: Report) -> str:
     """Return the report as Markdown: the prerequisites for `needs`, else a table of what was judged and seen."""
     if report.command == "needs":
         return prerequisites(report)
-    lines = [f"## dokimon {report.command}: {_escaped(report.project.name)}: {report.verdict}", ""]
+    lines = [f"## dokimon {report.command}: {_text(report.project.name)}: {report.verdict}", ""]
     judged = [finding for finding in report.requirements if finding.verdict]
     if judged:
         lines += ["| needs | accepts | asked for by | found | verdict |", "|---|---|---|---|---|"]
         for each in judged:
-            found = f"{each.found.version or '?'} `{each.found.path}`" if each.found else ""
-            where = f"`{each.source.file}:{each.source.line}`"
+            found = f"{_text(each.found.version or '?')} {_cell(each.found.path)}" if each.found else ""
+            where = _cell(f"{each.source.file}:{each.source.line}")
             verdict = f"{each.verdict} (advised)" if each.strength == "advised" else str(each.verdict)
-            lines.append(_row(subject_of(each), each.accepts, where, found, verdict))
+            lines.append(_row(_text(subject_of(each)), _text(each.accepts), where, found, verdict))
     elif report.installations:
         lines += ["| tool | version | path | standing |", "|---|---|---|---|"]
         for copy in report.installations:
-            lines.append(_row(copy.tool, copy.version or "?", f"`{copy.path}`", standing(copy)))
+            lines.append(_row(_text(copy.tool), _text(copy.version or "?"), _cell(copy.path), _text(standing(copy))))
     if report.command == "tools" and report.components:
         lines += ["", "| tool | component | version |", "|---|---|---|"]
-        lines += [_row(each.tool, each.name, each.version or "?") for each in report.components]
+        lines += [_row(_text(each.tool), _text(each.name), _text(each.version or "?")) for each in report.components]
     for run in report.runs or ():
-        lines += ["", f"### {_escaped(run.name)}: {run.verdict}", "", f"`{run.command}`: {_escaped(run.reason)}", ""]
+        lines += ["", f"### {_text(run.name)}: {run.verdict}", "", f"{_code(run.command)}: {_text(run.reason)}", ""]
         lines += _of_checks(run.checks)
     lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
     return "\n".join(lines) + "\n"
@@ -77,8 +96,9 @@ def encode(report: Report) -> str:
 
 def _of_checks(checks: tuple[Check, ...]) -> list[str]:
     head = ["| check | seen | verdict |", "|---|---|---|"] if checks else []
-    return head + [_row(check.full_name, check.seen, check.verdict) for check in checks]
+    return head + [_row(_text(check.full_name), _text(check.seen), check.verdict) for check in checks]
 
 
 def _row(*cells: str) -> str:
-    return "| " + " | ".join(_escaped(cell) for cell in cells) + " |"
+    """Return a row of a table; the cells are Markdown."""
+    return f"| {' | '.join(cells)} |"
