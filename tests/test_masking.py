@@ -91,3 +91,31 @@ def test_what_a_dot_env_holds_is_masked_in_the_report(world: World) -> None:
     )
     ended = world.dokimon("smoke", "--format", "json", "--follow")
     assert ended.status == 0 and "lantern" not in ended.out + ended.err and "HARBOUR_TOKEN=***" in ended.out
+
+
+def test_no_text_of_the_report_has_a_secret_whatever_brought_it_there(world: World, free_port: int) -> None:
+    """In a command line, on a page, in an address, in a name; and a value that was taken goes by a secret name."""
+    secret = "lantern-on-the-pier"
+    server = (
+        "import http.server, os\n"
+        "class Handler(http.server.BaseHTTPRequestHandler):\n"
+        "    def do_GET(self):\n"
+        "        if self.path == '/moved':\n"
+        "            self.send_response(302); self.send_header('Location', 'http://elsewhere.example/?' + "
+        "os.environ['HARBOUR_TOKEN']); self.end_headers(); return\n"
+        "        body = ('<title>' + os.environ['HARBOUR_TOKEN'] + '</title>{\"a\": 1}kelp-7').encode()\n"
+        "        self.send_response(200); self.send_header('Content-Type', 'text/html'); self.end_headers()\n"
+        "        self.wfile.write(body)\n"
+        f"http.server.HTTPServer(('127.0.0.1', {free_port}), Handler).serve_forever()\n"
+    )
+    settings = (
+        f'format = 1\n[[run]]\nname = "quay {secret}"\ncommand = "{sys.executable} -S server.py {secret}"\n'
+        f'[[smoke]]\nget = "/"\nshows = "no such {secret}"\n[[smoke]]\nget = "/moved"\n'
+        "[[smoke]]\nget = \"/?{crew_token}\"\ntake = { crew_token = { pattern = 'kelp-\\d' } }\n"
+    )
+    world.write({"server.py": server, "dokimon.toml": settings.replace("/?{crew_token}", "/")})
+    world.environment["HARBOUR_TOKEN"] = secret
+    for form in ("json", "table", "junit", "markdown"):
+        ended = world.dokimon("smoke", "--format", form, "--verbose")
+        assert ended.status == 1 and secret not in ended.out + ended.err and "***" in ended.out, ended
+        assert form != "json" or {"name": "crew_token", "value": "***"} in ended.report["runs"][0]["facts"]

@@ -15,11 +15,13 @@ from dokimon.core.planning.making import make_plan
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, RunPlan, shown
 from dokimon.core.processes.log_file import LARGEST_BYTES
 from dokimon.core.processes.logs import Logs
-from dokimon.core.processes.watching import Watcher
+from dokimon.core.processes.masking import Mask, secrets_in
+from dokimon.core.processes.watching import MaskingWatcher, Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
 from dokimon.core.smoking.chains import Done, carry_out_plan
 from dokimon.core.smoking.looking_up import looks
+from dokimon.core.smoking.masked import masked
 from dokimon.core.smoking.running import RunContext, WhileUp
 from dokimon.core.smoking.turn import turn
 
@@ -59,9 +61,16 @@ def smoke(
         return smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
     plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
     context = run_context_of(verified, halt, watcher)
+    look = _masking(while_up, verified) if while_up else None
     with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
-        done = carry_out_plan(plan, context, while_up, prepare_first=options.prepare)
+        done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
     return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set())
+
+
+def _masking(while_up: WhileUp, verified: Verified) -> WhileUp:
+    """Return the same for a run whose texts have no secrets."""
+    secrets = secrets_in(verified.environment, verified.checkout.root)
+    return lambda run, tree: while_up(masked(run, secrets), tree)
 
 
 def plan_smoke(
@@ -100,7 +109,7 @@ def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) 
     return RunContext(
         environment=environment,
         halt=halt,
-        watcher=watcher,
+        watcher=MaskingWatcher(watcher, Mask(secrets_in(environment, root))),
         logs=Logs(root, environment, bytes_of(largest) if largest else LARGEST_BYTES),
         root=root,
         looks=looks(environment, root, verified.workspace.catalogue),
@@ -169,7 +178,7 @@ def smoke_report(
         verdict = verdict_of_smoke(done.prepared, done.runs, done.checks, strict=strict)
         if not done.runs and verdict == "passed":
             verdict = "unsure"
-    return Report(
+    report = Report(
         format=FORMAT,
         minor=FORMAT_MINOR,
         command="smoke",
@@ -185,3 +194,4 @@ def smoke_report(
         changed_files=done.changed_files,
         interrupted=interrupted,
     )
+    return masked(report, secrets_in(verified.environment, verified.checkout.root))

@@ -26,6 +26,11 @@ _IN_URL = re.compile(r"[a-z][a-z0-9+.-]*://[^\s/:@]*:([^\s/@]+)@", re.IGNORECASE
 _ASSIGNMENT = re.compile(r"^\s*(?:export\s+)?(\w+)\s*=\s*(.*?)\s*$", re.MULTILINE)
 
 
+def is_secret_name(name: str) -> bool:
+    """Whether what goes by this name is a secret by custom."""
+    return bool(_NAME.search(name)) and name not in _NOT_SECRET
+
+
 def secrets_in(environment: Mapping[str, str], root: Path | None = None) -> tuple[bytes, ...]:
     """Return the values to mask, the longest first: those of variables, and of the `.env` of the checkout `root`.
 
@@ -37,7 +42,7 @@ def secrets_in(environment: Mapping[str, str], root: Path | None = None) -> tupl
         named += [(name, value.strip("\"'")) for name, value in _ASSIGNMENT.findall(text_of(root / ".env", 1 << 20))]
     found: set[bytes] = set()
     for name, value in named:
-        plain = [value] if _NAME.search(name) and name not in _NOT_SECRET else []
+        plain = [value] if is_secret_name(name) else []
         for secret in (*plain, *_IN_URL.findall(value)):
             found.update(form for form in _forms(secret) if len(form) >= _SHORTEST)
     return tuple(sorted(found, key=lambda value: (-len(value), value)))
@@ -63,9 +68,18 @@ class Mask:
         self._secrets = sorted(set(secrets), key=lambda value: (-len(value), value))
         self._pattern = re.compile(b"|".join(map(re.escape, self._secrets))) if self._secrets else None
 
+    @property
+    def is_empty(self) -> bool:
+        """Whether there is nothing to mask."""
+        return self._pattern is None
+
     def masked(self, piece: bytes) -> bytes:
         """Return a piece with its secrets masked."""
         return self._pattern.sub(b"***", piece) if self._pattern and self._is_in(piece) else piece
+
+    def masked_text(self, text: str) -> str:
+        """Return a text with its secrets masked."""
+        return text if self.is_empty else self.masked(text.encode("utf-8", "surrogatepass")).decode("utf-8", "replace")
 
     def _is_in(self, text: bytes) -> bool:
         """Whether there is any secret: searching for each plainly takes a fraction of the time of one pattern of all."""

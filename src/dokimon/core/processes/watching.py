@@ -4,6 +4,8 @@ from __future__ import annotations
 
 from collections.abc import Callable
 
+from dokimon.core.processes.masking import Mask
+
 
 class Watcher:
     """Hears of the work as it goes; this one does nothing with it."""
@@ -20,3 +22,22 @@ class Watcher:
 
     def note(self, text: str) -> None:
         """Something happened that is worth a line of its own."""
+
+
+class MaskingWatcher(Watcher):
+    """Hands on to another what it hears, with secrets masked. Lines that were printed are masked where they are read."""
+
+    def __init__(self, watcher: Watcher, mask: Mask) -> None:
+        self._watcher, self._mask = watcher, mask
+
+    def stage(self, subject: str, doing: str) -> None:
+        self._watcher.stage(self._mask.masked_text(subject), self._mask.masked_text(doing))
+
+    def note(self, text: str) -> None:
+        self._watcher.note(self._mask.masked_text(text))
+
+    def line(self, text: str) -> None:
+        self._watcher.line(text)
+
+    def follower(self, name: str) -> Callable[[str, bool], None] | None:
+        return self._watcher.follower(self._mask.masked_text(name))

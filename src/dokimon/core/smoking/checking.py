@@ -18,6 +18,7 @@ from dokimon.core.checks.measuring import as_text
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.processes.exit_status import how_ended
+from dokimon.core.processes.masking import is_secret_name
 from dokimon.core.processes.picture import BLIND
 from dokimon.core.processes.process_table import unix_sockets
 from dokimon.core.processes.readiness import State
@@ -165,7 +166,9 @@ def _said(check: Check) -> str:
 
 def _facts(check_context: CheckContext) -> tuple[Fact, ...]:
     mine = sorted((name, value) for (run, name), value in check_context.facts.items() if run == check_context.name)
-    return tuple(Fact(clean(name, 80), clean(as_text(value), 200)) for name, value in mine)
+    return tuple(
+        Fact(clean(name, 80), "***" if is_secret_name(name) else clean(as_text(value), 200)) for name, value in mine
+    )
 
 
 _WITHOUT_WARDEN = (
