@@ -17,7 +17,14 @@ from dokimon.core.declarations.ecosystems import ECOSYSTEMS
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
 
-CASES = {"manifests": 500, "spoilt values": 400, "constraints": 3000, "settings": 100, "answers": 500}
+CASES = {
+    "manifests": 500,
+    "spoilt values": 400,
+    "constraints": 3000,
+    "settings": 100,
+    "answers": 500,
+    "repositories": 200,
+}
 
 
 @pytest.mark.parametrize("kind", KINDS)

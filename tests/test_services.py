@@ -159,3 +159,13 @@ def test_nothing_listens_and_another_machine(world: World, free_port: int) -> No
     redis, other = world.dokimon("verify", "--format", "json").report["requirements"]
     assert redis["verdict"] == "missing" and f"nothing listens on 127.0.0.1 port {free_port}" in redis["reason"]
     assert other["verdict"] == "unknown" and "is another machine, which is not asked" in other["reason"]
+
+
+def test_no_more_services_are_asked_than_a_project_has(world: World) -> None:
+    """A checkout that declares thousands must not keep anybody waiting."""
+    needs = "".join(f'[[need]]\nservice = "smtp"\nport = {port}\n' for port in range(40_000, 40_100))
+    world.write({"dokimon.toml": f"format = 1\n{needs}"})
+    ended = world.dokimon("verify", "--format", "json")
+    told = [each.get("reason", "") for each in ended.report["requirements"]]
+    assert len(told) == 100 and sum("was not asked" in each for each in told) == 36
+    assert {each["verdict"] for each in ended.report["requirements"] if "not asked" in each["reason"]} <= {"unknown"}

@@ -9,8 +9,10 @@ from __future__ import annotations
 import copy
 import json
 import random
+import tempfile
 import time
 import tomllib
+import zlib
 from collections.abc import Callable, Iterator
 from pathlib import Path
 from typing import Any
@@ -43,9 +45,13 @@ _ODD_VALUES: tuple[Any, ...] = (
 )  # fmt: skip
 
 
+_LARGEST = 60_000
+
+
 def mutated(text: str, rng: random.Random) -> str:
     """Return the text with one to four changes of the kinds that broken and hostile files have."""
     for _ in range(rng.randint(1, 4)):
+        text = text[:_LARGEST]
         start = rng.randrange(len(text) + 1)
         end = min(len(text), start + rng.choice((0, 1, 1, 3, 10, 60)))
         kind = rng.randrange(6)
@@ -62,7 +68,7 @@ def mutated(text: str, rng: random.Random) -> str:
             text = text[:start] + line * rng.choice((1, 2, 40)) + text[start:]
         else:
             text = text[:start] + chr(rng.randrange(0x300)) + text[end:]
-    return text[:60_000]
+    return text[:_LARGEST]
 
 
 _BRACKETS = ("[", "{", "(", "<", "a.", "a: ", "- ", "((", "]]", "<a>", "[a.", "\n[[a]]\n", "&a ", "!!x ", "/*", "(?:")
@@ -255,6 +261,46 @@ def answer(rng: random.Random) -> None:
         raise Found(f"{tool.name}: {shown[:300]!r}", text)
 
 
+def repository(rng: random.Random) -> None:
+    """Look at the revision of a checkout whose folder of git was changed at random."""
+    from dokimon.core.declarations.revision import revision_of
+
+    with tempfile.TemporaryDirectory() as place:
+        root = Path(place)
+        (root / ".git/objects/ab").mkdir(parents=True)
+        (root / ".git/refs/heads").mkdir(parents=True)
+        (root / "tide.txt").write_text("high water\n")
+        commit = "ab" + "c" * 38
+        tree = bytes.fromhex("d" * 40)
+        entry = (
+            bytes(24)
+            + (0o100644).to_bytes(4, "big")
+            + bytes(8)
+            + (11).to_bytes(4, "big")
+            + bytes(20)
+            + b"\0\x08tide.txt"
+        )
+        entry += bytes(8 - len(entry) % 8)
+        version = rng.choice((2, 3, 4))
+        extension = b"TREE" + (len(tree) + 7).to_bytes(4, "big") + b"\x001 0\n" + tree + b"\0\0"
+        index = b"DIRC" + version.to_bytes(4, "big") + (1).to_bytes(4, "big") + entry + extension + bytes(20)
+        files = {
+            "HEAD": b"ref: refs/heads/main\n",
+            "refs/heads/main": commit.encode(),
+            "index": index,
+            f"objects/ab/{commit[2:]}": zlib.compress(b"commit 200\0tree " + tree.hex().encode() + b"\n"),
+            "packed-refs": b"# pack-refs\n" + commit.encode() + b" refs/heads/main\n",
+        }
+        spoilt = rng.choice(list(files))
+        files[spoilt] = mutated(files[spoilt].decode("latin-1"), rng).encode("utf-8", "replace")
+        if rng.random() < 0.5:
+            files[spoilt] = bytes(each if rng.random() < 0.98 else rng.randrange(256) for each in files["index"])
+        for name, content in files.items():
+            (root / ".git" / name).write_bytes(content)
+        told = _timed("git", spoilt, lambda: revision_of(root))
+        assert told is None or told.commit is None or len(told.commit) in (40, 64)
+
+
 def _timed(what: str, text: str, work: Callable[[], Any]) -> Any:
     begun = time.process_time()
     try:
@@ -270,4 +316,5 @@ def _timed(what: str, text: str, work: Callable[[], Any]) -> Any:
 
 KINDS: dict[str, Callable[[random.Random], None]] = {
     "manifests": manifest, "spoilt values": spoilt_value, "constraints": constraint, "settings": settings, "answers": answer,
+    "repositories": repository,
 }  # fmt: skip

@@ -13,6 +13,7 @@ from typing import NamedTuple
 
 from dokimon.core.files import bytes_of_file, text_of
 
+_LONGEST_PATH = 4096
 _MOST_ENTRIES = 20_000
 _LARGEST_INDEX = 16 * 1024 * 1024
 _MOST_HASHED = 64 * 1024 * 1024
@@ -97,7 +98,7 @@ def _changed(root: Path, folder: Path, commit: str | None) -> bool | None:
             if differs is not False:
                 return differs
         return _staged(index, end, folder, commit)
-    except (OSError, ValueError, IndexError):
+    except (OSError, ValueError, IndexError, zlib.error):
         return None
 
 
@@ -136,6 +137,8 @@ def _entries(index: bytes) -> tuple[list[_Entry], int]:
         if flags & 0x4000:
             extended = int.from_bytes(index[start : start + 2], "big")
             start += 2
+        if at > len(index):
+            raise ValueError("an index that is cut off")
         if version == 4:
             strip, start = _varint(index, start)
             end = index.index(b"\0", start)
@@ -145,6 +148,8 @@ def _entries(index: bytes) -> tuple[list[_Entry], int]:
             end = index.index(b"\0", start)
             path = index[start:end]
             following = at + (end - at + 8) // 8 * 8
+        if len(path) > _LONGEST_PATH or path.startswith(b"/") or b".." in path.split(b"/"):
+            raise ValueError("an index that names no files of this checkout")
         entries.append(
             _Entry(
                 os.fsdecode(path), numbers[6], (numbers[2], numbers[3]), numbers[9], index[at + 40 : at + 60],
@@ -160,6 +165,8 @@ def _varint(data: bytes, at: int) -> tuple[int, int]:
     byte = data[at]
     value = byte & 0x7F
     while byte & 0x80:
+        if value >> 32:
+            raise ValueError("a number that no index needs")
         at += 1
         byte = data[at]
         value = ((value + 1) << 7) | (byte & 0x7F)

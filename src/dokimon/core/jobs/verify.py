@@ -105,6 +105,10 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
     )
 
 
+_MOST_SERVICES = 64
+"""Each may take a few seconds; no project has as many. What is beyond is not known."""
+
+
 def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSubject, Greeting]:
     """Return what answers at the addresses of services on this machine; another machine is never asked."""
     services = [
@@ -114,13 +118,14 @@ def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSub
     ]
     if not services:
         return {}
+    asked = list(dict.fromkeys(services))[:_MOST_SERVICES]
     from concurrent.futures import ThreadPoolExecutor
 
     from dokimon.core.machine.services import greet
 
     with ThreadPoolExecutor(max_workers=8) as pool:
-        answers = pool.map(lambda subject: greet(subject.name, subject.host, subject.port, asker), services)
-        return dict(zip(services, answers, strict=True))
+        answers = pool.map(lambda subject: greet(subject.name, subject.host, subject.port, asker), asked)
+        return dict(zip(asked, answers, strict=True))
 
 
 def verify_report(verified: Verified, strict: bool) -> Report:

@@ -54,6 +54,8 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     if there:
         return (*repair, *there)
     ways = ways_to_install(need, entry, machine)[: 1 if repair else 2]
+    if entry.only_checkout and not ways:
+        ways = [Remedy(say="install it, or put its folder on PATH: only this checkout names it")]
     if need.component and not ways:
         ways = [Remedy(say=f"use another {entry.title}: its {need.component} must be {clean(need.accepts)}")]
     return (*repair, *ways)

@@ -13,7 +13,7 @@ from dokimon.core.declarations.subjects import (
 )
 from dokimon.core.judging.comparing import held
 from dokimon.core.judging.values import Judgement, Machine
-from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, system_name
+from dokimon.core.machine.platform import ARCHITECTURES, architecture_name, loopback_addresses, system_name
 from dokimon.core.report.model import Found
 from dokimon.core.versions.constraint import Constraint
 
@@ -56,9 +56,11 @@ def judge_size(subject: SizeSubject, machine: Machine) -> Judgement:
 def judge_service(subject: ServiceSubject, constraint: Constraint | None, machine: Machine) -> Judgement:
     """Compare what answered at the address with the product and the versions that are wanted."""
     greeting = machine.greetings.get(subject)
+    place = f"{subject.host} port {subject.port}"
+    if greeting is None and loopback_addresses(subject.host):
+        return Judgement(verdict="unknown", reason=f"{place} was not asked: too many services are declared")
     if greeting is None:
         return Judgement(verdict="unknown", reason=f"{subject.host} is another machine, which is not asked")
-    place = f"{subject.host} port {subject.port}"
     if not greeting.listens:
         return Judgement(verdict="missing", reason=f"nothing listens on {place}")
     what = f"{greeting.product or 'something'} {greeting.version or ''}".strip()
@@ -66,12 +68,20 @@ def judge_service(subject: ServiceSubject, constraint: Constraint | None, machin
     if greeting.product and _is_another_product(subject.name, greeting.product):
         reason = f"what listens on {place} is {what}, not {subject.name}"
         return Judgement(verdict="unmet", reason=reason, found=found)
+    if constraint is None and greeting.product is None and _has_a_protocol(subject.name):
+        return Judgement(verdict="unknown", reason=f"something listens on {place}, but {greeting.reason}", found=found)
     if constraint is None:
         return Judgement(verdict="met", reason=f"{what} listens on {place}", found=found)
     if greeting.version is None:
         reason = f"{what} listens on {place}; its version is not known: {greeting.reason}"
         return Judgement(verdict="unknown", reason=reason, found=found)
     return held(constraint, greeting.version, found=found)
+
+
+def _has_a_protocol(wanted: str) -> bool:
+    from dokimon.core.machine.services import has_a_protocol
+
+    return has_a_protocol(wanted)
 
 
 def _is_another_product(wanted: str, product: str) -> bool:

@@ -45,11 +45,28 @@ def _folder(program: Path, real: Path, of: str) -> Path | None:
     return next((folder for folder in real.parents if str(folder).endswith(f"/{of}")), None)
 
 
+_LARGEST_DIRECTORY = 16 * 1024 * 1024
+"""Bytes of the list of an archive's files, which is read whole."""
+
+
+def _directory_size(path: Path) -> int:
+    """Return the size of the list at the end of a ZIP archive (APPNOTE.TXT §4.3.16); else that of the whole file."""
+    size = path.stat().st_size
+    with path.open("rb") as file:
+        file.seek(max(0, size - 66_000))
+        end = file.read(66_000)
+    at = end.rfind(b"PK\5\6")
+    told = int.from_bytes(end[at + 12 : at + 16], "little") if at >= 0 else size
+    return size if told == 0xFFFFFFFF else told
+
+
 def _text_inside(path: Path, name: str) -> str:
     """Return the text of a file in a ZIP archive (a JAR is one); nothing where there is no such file."""
     import zipfile
 
     try:
+        if _directory_size(path) > _LARGEST_DIRECTORY:
+            return ""
         with zipfile.ZipFile(path) as archive, archive.open(name) as file:
             return file.read(LARGEST_BYTES).decode("utf-8", "replace")
     except (OSError, KeyError, ValueError, RuntimeError, NotImplementedError, zipfile.BadZipFile):

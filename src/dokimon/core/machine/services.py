@@ -15,6 +15,7 @@ import msgspec
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import loopback_addresses
+from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.text import clean
 
 _LIMIT_SECONDS = 2.0
@@ -57,6 +58,11 @@ def _greet(name: str, host: str, port: int, asker: Asker) -> Greeting:
         return Greeting(listens=True, reason="it hung up")
     except (OSError, UnicodeError) as wrong:
         return Greeting(listens=False, reason=getattr(wrong, "strerror", None) or str(wrong))
+
+
+def has_a_protocol(name: str) -> bool:
+    """Whether a service of this name would say what it is. `http` stands for whatever speaks it."""
+    return name.lower() in _PRODUCTS and name.lower() != "http"
 
 
 def is_the_product(name: str, product: str) -> bool:
@@ -131,14 +137,14 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
         return Greeting(listens=True, reason="its answer is not that of PostgreSQL")
     given = asker.environment
     secret = "it gives its version only after a login"
-    client = shutil.which("psql", path=given.get("PATH", ""))
+    client = _client(asker)
     if not given.get("PGUSER"):
         return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}; set PGUSER, PGPASSWORD and PGPORT")
     own_host = given.get("PGHOST", "localhost")
     if host not in loopback_addresses(own_host) or given.get("PGPORT", "5432") != str(port):
         reason = f"{secret}; PGUSER is for {own_host} port {given.get('PGPORT', '5432')}, and not used here"
         return Greeting(listens=True, product="PostgreSQL", reason=reason)
-    if client is None or Path(client).resolve().is_relative_to(asker.checkout):
+    if client is None:
         return Greeting(listens=True, product="PostgreSQL", reason=f"{secret}, and psql, which could ask, is not here")
     quiet = {"PGCONNECT_TIMEOUT": "3", "PGPASSFILE": os.devnull, "PSQLRC": os.devnull}
     environment = asker.variables_for(Ask(environment=quiet), _OF_A_LOGIN)
@@ -151,6 +157,15 @@ def _postgresql(link: socket.socket, host: str, port: int, asker: Asker) -> Gree
     if found:
         return Greeting(listens=True, product="PostgreSQL", version=found[0])
     return Greeting(listens=True, product="PostgreSQL", reason=f"psql could not ask it: {answer.reason}")
+
+
+def _client(asker: Asker) -> str | None:
+    """Return the psql on PATH, unless the checkout has a hand in it."""
+    found = shutil.which("psql", path=asker.variables_for(Ask())["PATH"])
+    places = SearchPath(asker.environment, asker.checkout, asker.checkout)
+    if found is None or places.in_checkout(Path(found).resolve()) or places.starts_checkout(Path(found).resolve()):
+        return None
+    return found
 
 
 def _http(link: socket.socket, host: str, port: int, asker: Asker) -> Greeting:

@@ -118,12 +118,20 @@ def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
     return [requirement("python", wanted.strip(), "pep440", manifest.source(line))]
 
 
+_LARGEST_PROGRAM = 200_000
+"""Characters: parsing Python takes its time, with some texts far more than with others."""
+
+
 def read_setup_py(manifest: Manifest) -> list[Requirement]:
     """Find `python_requires` in the text of setup.py; the file is never run. Inside a package it is another module."""
     if (manifest.path.parent / "__init__.py").is_file():
         return []
     import ast
 
+    if len(manifest.text) > _LARGEST_PROGRAM:
+        return [
+            unreadable("python", manifest.source(1), "setup.py is larger than a person would write, and is not read")
+        ]
     try:
         tree = ast.parse(manifest.text)
     except (SyntaxError, ValueError, RecursionError, MemoryError) as wrong:

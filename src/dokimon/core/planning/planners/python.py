@@ -127,10 +127,13 @@ def _usual_places(folder: Path) -> list[Path]:
     return [path for path in [*(folder / name for name in _USUAL_FILES), *inside] if path.is_file()]
 
 
+_LARGEST_PROGRAM = 200_000
+
+
 def _application_in(path: Path) -> tuple[str, str, int] | None:
     """Return the class, the name and the line of an application made at the top of a module, or of its factory."""
     try:
-        module = ast.parse(text_of(path))
+        module = ast.parse(text_of(path, _LARGEST_PROGRAM))
     except (SyntaxError, ValueError, RecursionError, MemoryError):
         return None
     for node in module.body:
