@@ -37,6 +37,11 @@ def test_nothing_that_nobody_meant_for_us_crashes_takes_long_or_hides_the_rest(k
             raise AssertionError(f"{kind}, seed {seed}: {found}") from found
 
 
+@pytest.mark.parametrize("kind, seed", [("answers", 275485845)])
+def test_what_was_found_once_stays_found(kind: str, seed: int) -> None:
+    KINDS[kind](random.Random(seed))
+
+
 def test_every_reader_has_a_seed() -> None:
     read = [reader_of(name) for name in SEEDS]
     missing = [

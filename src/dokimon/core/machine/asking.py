@@ -21,6 +21,8 @@ from dokimon.core.text import clean, without_sequences
 
 LIMIT_SECONDS = 10.0
 LIMIT_BYTES = 64 * 1024
+_LONGEST_LINE = 1000
+"""Characters of a line in which a version is looked for: patterns may take a time that grows with its square."""
 
 _QUIET = {
     "LC_ALL": "C.UTF-8", "LANGUAGE": "", "NO_COLOR": "1", "TERM": "dumb", "PAGER": "cat", "GIT_PAGER": "cat",
@@ -83,13 +85,14 @@ class Asker(msgspec.Struct, frozen=True):
     def version(self, program: Path, how: Ask) -> ToolAnswer:
         """Run `program` as `how` says, and find the version in what it prints on either stream."""
         answer = self.output([str(program), *how.arguments], self.variables_for(how))
+        output = "\n".join(line[:_LONGEST_LINE] for line in answer.output.split("\n"))
         for other, pattern in how.others.items():
-            if re.search(pattern, answer.output, re.MULTILINE):
+            if re.search(pattern, output, re.MULTILINE):
                 return ToolAnswer(another=other, seconds=answer.seconds)
-        found = re.search(how.pattern, answer.output, re.MULTILINE)
+        found = re.search(how.pattern, output, re.MULTILINE)
         if found is None:
             return answer
-        facts_found = ((name, re.search(pattern, answer.output, re.MULTILINE)) for name, pattern in how.facts.items())
+        facts_found = ((name, re.search(pattern, output, re.MULTILINE)) for name, pattern in how.facts.items())
         facts = {name: clean(match[1], 80) for name, match in facts_found if match}
         return ToolAnswer(version=clean(found[1], 80), facts=facts, seconds=answer.seconds)
 
