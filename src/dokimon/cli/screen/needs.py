@@ -92,14 +92,26 @@ def _table(members: list[Folded], widths: tuple[int, int], rest: int, *, header:
 
 
 def _draw_agreed(console: Console, report: Report) -> None:
-    """Say what to install so that all required declarations are met."""
-    console.print(Text("What meets them all:", style="dim"))
+    """Say what to install so that all required declarations are met; side by side where folders differ."""
+    apart = any(each.places for each in report.agreed)
+    what = "What meets them all, in some folders different versions side by side:" if apart else "What meets them all:"
+    console.print(Text(what, style="dim"))
     for each in report.agreed:
-        line = Text.assemble((each.tool, "bold"), f" {each.accepts}")
+        where = f" in {_places(each.places)}" if each.places else ""
+        line = Text.assemble((each.tool, "bold"), f" {each.accepts}{where}")
         if each.newest:
             line.append(f"; the newest line that does is {each.newest}")
         console.print(Padding(line, (0, 0, 0, 2), expand=False))
     console.print()
+
+
+_MOST_PLACES = 4
+
+
+def _places(places: tuple[str, ...]) -> str:
+    named = ["the root" if each == "." else f"{each}/" for each in places[:_MOST_PLACES]]
+    more = f" and {len(places) - _MOST_PLACES} more" if len(places) > _MOST_PLACES else ""
+    return ", ".join(named) + more
 
 
 def _closing(report: Report) -> Text:

@@ -62,7 +62,7 @@ def read_declarations(checkout: Checkout) -> list[Requirement]:
     while batch := list(islice(files, _AT_ONCE)):
         for file, manifest in [(file, _opened(file, checkout.root)) for file in batch]:
             for each in _read(file, manifest):
-                found.append(each if file.part == "." else msgspec.structs.replace(each, part=file.part))
+                found.append(msgspec.structs.replace(each, part=file.part, family=file.reader.ecosystem.module))
     return _without_implied(found)
 
 

@@ -61,8 +61,9 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
 
     `wanted` is what is written, in the constraint language `language`. `constraint` is None when any version will do, or
     when `fault` says why it could not be read; `fault_at` is the place in `wanted` (in characters, from 0) where reading
-    stopped. `part` is the folder, relative to the root, of the project that declares it. `why` is the reason that the
-    project gives, or that its kind of file implies.
+    stopped. `part` is the folder, relative to the root, of the project that declares it, `family` the ecosystem of the file,
+    `covers` are patterns of folders below that a workspace takes in. `why` is the reason that the project gives, or that
+    its kind of file implies.
     """
 
     subject: Subject
@@ -75,6 +76,8 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
     fault_at: int | None = None
     why: str | None = None
     part: str = "."
+    family: str = ""
+    covers: tuple[str, ...] = ()
 
     @property
     def label(self) -> str:

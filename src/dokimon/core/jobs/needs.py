@@ -60,7 +60,13 @@ def conflicts_of(declared: Declared) -> tuple[Conflict, ...]:
 def agreed_of(declared: Declared) -> tuple[Agreed, ...]:
     """Return what the declarations of each subject come to, where they do not contradict each other."""
     return tuple(
-        Agreed(tool=clean(each.subject, 120), accepts=str(each.versions), lowest=each.lowest, newest=each.newest)
+        Agreed(
+            tool=clean(each.subject, 120),
+            accepts=str(each.versions),
+            lowest=each.lowest,
+            newest=each.newest,
+            places=each.places,
+        )
         for each in declared.agreements
         if each.versions
     )

@@ -16,6 +16,7 @@ from dokimon.core.jobs.needs import Declared, agreed_of, conflicts_of, declare, 
 from dokimon.core.jobs.workspace import Workspace, notes_on_homes, surveyor_for
 from dokimon.core.judging.findings import judge
 from dokimon.core.judging.routing import folders_first
+from dokimon.core.judging.scopes import Scopes
 from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.platform import loopback_addresses
@@ -95,14 +96,41 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
         greetings=greetings,
         needed=constraints_of(declared.requirements),
     )
+    machines = _seen_from_each(declared, machine, environment, fresh)
     entries = [entry for tool in sorted(tools) if (entry := catalogue.find(tool))]
     return Verified(
         declared=declared,
-        findings=judge(declared.requirements, declared.agreements, machine),
+        findings=judge(declared.requirements, declared.agreements, machines),
         survey=survey,
         notes=tuple(notes_on_homes(entries, survey, environment)),
         environment=environment,
     )
+
+
+def _seen_from_each(declared: Declared, machine: Machine, environment: Mapping[str, str], fresh: bool) -> list[Machine]:
+    """Return for each requirement the machine as a command in its folder meets it.
+
+    A shim answers by the folder, and where folders need different versions, no remedy for one has to serve another.
+    """
+    requirements, checkout = declared.requirements, declared.checkout
+    apart = any(each.places for each in declared.agreements)
+    by_folder = {tool for tool, copies in machine.installations.items() if any(each.shim for each in copies)}
+    if not apart and not by_folder:
+        return [machine] * len(requirements)
+    scopes = Scopes(requirements)
+    known: dict[str, Machine] = {}
+    shimmed = {scopes.place(index) for index, each in enumerate(requirements) if each.tool in by_folder}
+    for place in dict.fromkeys(scopes.place(index) for index in range(len(requirements))):
+        here = machine
+        if apart:
+            mine = [need for other, need in enumerate(requirements) if scopes.governs(other, place)]
+            here = msgspec.structs.replace(machine, needed=constraints_of(mine))
+        folder = checkout.root / place
+        if folder != checkout.project and place in shimmed and folder.is_dir():
+            there = surveyor_for(declared.workspace, folder, environment, fresh=fresh).survey(by_folder)
+            here = msgspec.structs.replace(here, installations={**machine.installations, **there.installations})
+        known[place] = here
+    return [known[scopes.place(index)] for index in range(len(requirements))]
 
 
 _MOST_SERVICES = 64

@@ -9,6 +9,7 @@ import msgspec
 
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.judging.scopes import Scopes, is_below, place_of
 from dokimon.core.machine.catalogue import Catalogue, ReleaseLines
 from dokimon.core.versions.common import in_common
 from dokimon.core.versions.faults import VersionFault
@@ -24,7 +25,8 @@ class Agreement(msgspec.Struct, frozen=True, kw_only=True):
 
     `members` are the indices of the requirements that took part. Where `versions` is empty, `between` are those of the
     smallest group that contradicts itself. `lowest` is the oldest version that meets them all, `newest` the newest
-    line that does, where the catalogue knows the lines of the tool.
+    line that does, where the catalogue knows the lines of the tool. `places` are the folders for which it holds, where
+    declarations of several folders need different versions; empty where it holds for all of them.
     """
 
     subject: str
@@ -34,6 +36,7 @@ class Agreement(msgspec.Struct, frozen=True, kw_only=True):
     between: tuple[int, ...] = ()
     lowest: str | None = None
     newest: str | None = None
+    places: tuple[str, ...] = ()
 
 
 class Drift(msgspec.Struct, frozen=True):
@@ -44,7 +47,11 @@ class Drift(msgspec.Struct, frozen=True):
 
 
 def agreements(requirements: Sequence[Requirement], catalogue: Catalogue) -> list[Agreement]:
-    """Return an agreement for each subject of which some version is declared as required, in the order of first mention."""
+    """Return an agreement for each subject of which some version is declared as required, in the order of first mention.
+
+    Where no version meets all declarations of a subject, there is one for each group that governs a place together:
+    what lives in independent folders needs different versions side by side.
+    """
     sets: dict[str, list[tuple[int, VersionSet]]] = {}
     known: dict[int, VersionSet | None] = {}  # by identity: a large checkout shares its few compiled constraints
     for index, each in enumerate(requirements):
@@ -57,7 +64,33 @@ def agreements(requirements: Sequence[Requirement], catalogue: Catalogue) -> lis
         common = known[key]
         if common is not None:
             sets.setdefault(each.label, []).append((index, common))
-    return [_agreement(requirements, label, members, catalogue) for label, members in sets.items()]
+    scopes = Scopes(requirements)
+    return [
+        each for label, members in sets.items() for each in _by_place(requirements, label, members, catalogue, scopes)
+    ]
+
+
+def _by_place(
+    requirements: Sequence[Requirement],
+    subject: str,
+    members: list[tuple[int, VersionSet]],
+    catalogue: Catalogue,
+    scopes: Scopes,
+) -> list[Agreement]:
+    whole = _agreement(requirements, subject, members, catalogue)
+    if whole.versions:
+        return [whole]
+    by_index = dict(members)
+    groups = scopes.groups([index for index, _ in members])
+    if len(groups) == 1:
+        return [whole]
+    found: list[Agreement] = []
+    for places, together in groups:
+        made = _agreement(requirements, subject, [(index, by_index[index]) for index in together], catalogue)
+        if made.between and made.between in [each.between for each in found]:
+            continue
+        found.append(msgspec.structs.replace(made, places=tuple(places)))
+    return found
 
 
 def _agreement(
@@ -135,18 +168,27 @@ def contradiction_in_words(requirements: Sequence[Requirement], agreement: Agree
 
 def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> list[Drift]:
     """Return the advice that has drifted from the declarations: none of its versions is accepted by them."""
-    by_subject = {agreement.subject: agreement for agreement in found if agreement.versions}
+    by_subject: dict[str, list[Agreement]] = {}
+    for agreement in found:
+        if agreement.versions:
+            by_subject.setdefault(agreement.subject, []).append(agreement)
     drifted = []
     for index, each in enumerate(requirements):
         # What dokimon.toml advises was put there on purpose; only what nobody looks after can drift.
         watched = each.strength == "required" or each.subject.kind == "fact" or each.source.file == SETTINGS_FILE
-        agreement = None if watched else by_subject.get(each.label)
-        if not agreement or not each.constraint:
+        place = place_of(each)
+        near = [] if watched else [one for one in by_subject.get(each.label, ()) if _speaks_of(place, one)]
+        if not near or not each.constraint:
             continue
         advised = in_common(each.constraint)
-        if advised is not None and not advised & agreement.versions:
-            drifted.append(Drift(index, agreement))
+        if advised is not None and not any(advised & one.versions for one in near):
+            drifted.append(Drift(index, near[0]))
     return drifted
+
+
+def _speaks_of(place: str, agreement: Agreement) -> bool:
+    """Whether advice in a folder is about what an agreement holds for: the same folder, one below it or one above it."""
+    return not agreement.places or any(is_below(each, place) or is_below(place, each) for each in agreement.places)
 
 
 def drift_in_words(requirements: Sequence[Requirement], drift: Drift) -> str:

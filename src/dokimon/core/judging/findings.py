@@ -32,18 +32,19 @@ def describe(requirements: Sequence[Requirement], catalogue: Catalogue) -> tuple
 
 
 def judge(
-    requirements: Sequence[Requirement], agreements: Sequence[Agreement], machine: Machine
+    requirements: Sequence[Requirement], agreements: Sequence[Agreement], machines: Sequence[Machine]
 ) -> tuple[Finding, ...]:
-    """Return one finding for each requirement, in their order.
+    """Return one finding for each requirement, in their order; `machines` has the machine as each one's folder sees it.
 
     What contradicts another declaration (by `agreements`) and is not met has the verdict `conflict`. A fact is only
     told.
     """
-    judged = [verdict_on(each, machine) for each in requirements]
+    judged = [verdict_on(each, machine) for each, machine in zip(requirements, machines, strict=True)]
     contradicting = {index: agreement for agreement in agreements for index in agreement.between}
     elsewhere = _what_works_here(requirements, judged)
     findings = []
-    for index, (name, need, judgement) in enumerate(zip(ids_of(requirements), requirements, judged, strict=True)):
+    rows = zip(ids_of(requirements), requirements, judged, machines, strict=True)
+    for index, (name, need, judgement, machine) in enumerate(rows):
         steps: tuple[Remedy, ...] = ()
         if judgement and judgement.verdict != "met":
             if index in contradicting:

@@ -14,17 +14,27 @@ BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 
 def prerequisites(report: Report) -> str:
     """Return the table of what is required, a row for each subject. Lines are not named: they move too easily."""
-    agreed = {each.tool: each.accepts for each in report.agreed}
     rows: dict[str, list[Finding]] = {}
     for finding in report.requirements:
-        if finding.strength == "required":
+        if finding.strength == "required" and finding.kind != "fact":
             rows.setdefault(subject_of(finding), []).append(finding)
     lines = [BEGIN, "| needs | version | asked for by |", "|---|---|---|"]
     for subject, findings in rows.items():
-        accepts = agreed.get(subject) or " and ".join(dict.fromkeys(each.accepts for each in findings))
-        files = ", ".join(map(_cell, dict.fromkeys(each.source.file for each in findings)))
-        lines.append(_row(_text(_title(findings[0], subject)), _text(accepts), files))
+        title = _text(_title(findings[0], subject))
+        agreed = [each for each in report.agreed if each.tool == subject]
+        if len(agreed) < 2:
+            accepts = agreed[0].accepts if agreed else " and ".join(dict.fromkeys(each.accepts for each in findings))
+            lines.append(_row(title, _text(accepts), _files(findings)))
+            continue
+        for each in agreed:  # folders need different versions side by side
+            where = ", ".join("the root" if place == "." else place for place in each.places)
+            mine = [finding for finding in findings if (finding.part or ".") in each.places]
+            lines.append(_row(f"{title} in {_text(where)}", _text(each.accepts), _files(mine or findings)))
     return "\n".join([*lines, END]) + "\n"
+
+
+def _files(findings: Sequence[Finding]) -> str:
+    return ", ".join(map(_cell, dict.fromkeys(each.source.file for each in findings)))
 
 
 def _title(finding: Finding, subject: str) -> str:

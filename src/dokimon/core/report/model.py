@@ -12,7 +12,7 @@ from dokimon.core.machine.system import System
 from dokimon.core.source import Source
 
 FORMAT: Final = "dokimon-report/1"
-FORMAT_MINOR: Final = 1
+FORMAT_MINOR: Final = 2
 """Raised when keys are added; those that are there keep their meaning."""
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
@@ -75,12 +75,16 @@ class Conflict(_Part, frozen=True):
 
 
 class Agreed(_Part, frozen=True, kw_only=True):
-    """What all required declarations of a tool accept together; the oldest version and the newest line that will do."""
+    """What all required declarations of a tool accept together; the oldest version and the newest line that will do.
+
+    `places` are the folders for which that holds, where folders need different versions side by side.
+    """
 
     tool: str
     accepts: str
     lowest: str | None = None
     newest: str | None = None
+    places: tuple[str, ...] = ()
 
 
 class Project(_Part, frozen=True):
