@@ -41,6 +41,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "package.json": "read_package",
             ".nvmrc": "read_version_file",
             ".node-version": "read_version_file",
+            "deno.json": "read_deno",
+            "deno.jsonc": "read_deno",
             **dict.fromkeys(_NODE_LOCKS, "read_lock"),
         },
         unread=frozenset(
@@ -56,6 +58,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "setup.cfg": "read_setup_cfg",
             "setup.py": "read_setup_py",
             "Pipfile": "read_pipfile",
+            "runtime.txt": "read_runtime",
             "requirements.txt": "read_presence",
             "manage.py": "read_presence",
         },
@@ -139,6 +142,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         {
             "go.mod": "read_mod",
             "go.work": "read_mod",
+            ".go-version": "read_version_file",
         },
     ),
     Ecosystem(
@@ -178,6 +182,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         "",
         {
             ".tool-versions": "read_tool_versions",
+            ".sdkmanrc": "read_sdkman",
         },
     ),
     Ecosystem(

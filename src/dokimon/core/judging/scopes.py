@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from fnmatch import fnmatchcase
 
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.versions_of_folders import is_version_file
+from dokimon.core.declarations.workspaces import is_member
 
 _INNER = ("gradle/wrapper", ".mvn/wrapper", ".github/workflows", ".config", ".devcontainer", ".circleci")
 """Folders of a project in which files lie that speak of the project around them."""
@@ -60,7 +60,7 @@ class Scopes:
             return not _taken(place, own, self._pins[need.label])
         if need.covers:
             inside = place if own == "." else place[len(own) + 1 :]
-            if any(_is_member(inside, pattern) for pattern in need.covers):
+            if any(is_member(inside, pattern) for pattern in need.covers):
                 return True
         return not _taken(place, own, self._projects.get(need.family, set()))
 
@@ -80,11 +80,3 @@ class Scopes:
 def _taken(place: str, own: str, others: set[str]) -> bool:
     """Whether, on the way down from `own` to `place`, another declaration takes over."""
     return any(other != own and is_below(other, own) and is_below(place, other) for other in others)
-
-
-def _is_member(inside: str, pattern: str) -> bool:
-    """Whether a folder is a member by a workspace's pattern: `packages/*`, `apps/**`, `board`."""
-    pattern = pattern.removeprefix("./").rstrip("/")
-    if pattern.endswith("/**"):
-        return is_below(inside, pattern[:-3]) or fnmatchcase(inside, f"{pattern[:-3]}/*")
-    return fnmatchcase(inside, pattern) and inside.count("/") == pattern.count("/")

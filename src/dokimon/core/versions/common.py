@@ -14,6 +14,8 @@ from dokimon.core.versions.sets import NONE, Cut, VersionSet, between
 
 def in_common(constraint: Constraint) -> VersionSet | None:
     """Return the constraint's set over the plain dotted order, or None where a version in it has no place there."""
+    if constraint.order is dotted.DOTTED:
+        return constraint.versions
     versions = NONE
     for interval in constraint.versions.intervals:
         low, high = _carried(interval.low, constraint.order), _carried(interval.high, constraint.order)

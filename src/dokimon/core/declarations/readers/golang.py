@@ -2,9 +2,10 @@
 
 from __future__ import annotations
 
+from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, requirement
 from dokimon.core.reading.manifest import Manifest
-from dokimon.core.reading.text import matches
+from dokimon.core.reading.text import matches, version_line
 
 
 def read_mod(manifest: Manifest) -> list[Requirement]:
@@ -17,3 +18,9 @@ def read_mod(manifest: Manifest) -> list[Requirement]:
     if not found:
         found.append(any_version("go", manifest.source(1), f"a {manifest.path.name} is Go's"))
     return found
+
+
+def read_version_file(manifest: Manifest) -> list[Requirement]:
+    """Read `.go-version`: a version, or the beginning of one."""
+    wanted, line = version_line(manifest)
+    return version_need("go", [wanted], manifest.source(line))

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
 from dokimon.core.reading.text import properties, version_line
@@ -131,7 +132,4 @@ def read_wrapper(manifest: Manifest) -> list[Requirement]:
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.java-version`: a version, with or without the name of a distribution before it."""
     wanted, line = version_line(manifest)
-    found = re.fullmatch(r"(?:[A-Za-z][A-Za-z0-9_-]*?-)?(\d[\w.+]*)", wanted)
-    if not found:
-        return [unreadable("java", manifest.source(line), f"{wanted!r} is not a version of Java")]
-    return [requirement("java", found[1].partition("+")[0], "plain", manifest.source(line))]
+    return version_need("java", [wanted], manifest.source(line))

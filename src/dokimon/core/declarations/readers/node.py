@@ -3,25 +3,35 @@
 from __future__ import annotations
 
 import re
-from typing import Any
+from collections.abc import Sequence
+from functools import lru_cache
+from pathlib import Path
+from typing import Any, Literal
+
+import msgspec
 
 from dokimon.core.declarations.requirement import (
     Requirement,
     Strength,
     any_version,
+    either,
     platform_need,
     requirement,
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
+from dokimon.core.declarations.workspaces import is_member
 from dokimon.core.files import bytes_of_file
 from dokimon.core.reading.json_places import json_line
-from dokimon.core.reading.manifest import Manifest, as_json
+from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.reading.text import version_line
+from dokimon.core.reading.yaml import as_yaml
 from dokimon.core.source import Source
 
 PACKAGE_MANAGERS = ("npm", "yarn", "pnpm", "bun")
 
+_ENGINES = {"vscode": "code"}
+"""Names in `engines` of tools that go by another here."""
 _RUNTIMES = frozenset({"node", "bun", "deno"})
 _PACKAGE_MANAGER = re.compile(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?")
 
@@ -54,30 +64,99 @@ _SHAPE = {
 
 
 def read_package(manifest: Manifest) -> list[Requirement]:
-    """Read `engines`, `devEngines`, `packageManager`, `os` and `cpu`, and the engines of locked direct dependencies.
+    """Read `engines`, `devEngines`, `packageManager`, `volta`, `os` and `cpu`, and the engines of locked dependencies.
 
-    A package.json needs Node.js even where it names no version.
+    A package.json needs Node.js even where it names no version. A member of a workspace has the package manager of its
+    root.
     """
     package = as_json(manifest)
     wrong = misfits(manifest, package, _SHAPE, "node")
     named = _package_manager(manifest, package)
-    lock = next((name for name in LOCK_FILES if name in manifest.beside), None) if len(manifest.beside) > 1 else None
-    locked = LOCK_FILES[lock] if lock else "npm"
-    manager = named[0].tool if named else locked
-    found = [*wrong, *_engines(manifest, package, manager), *named]
+    locks = _locks_beside(manifest)
+    root = None if named or locks else _workspace_root(manifest)
+    managers = [each.tool for each in named] or locks or (_managers_of(root) if root else []) or ["npm"]
+    found = [*wrong, *_engines(manifest, package, managers), *named]
     if "devEngines" in package:
         found += _dev_engines(manifest, package)
-    tools = {each.tool for each in found}
+    found += _volta(manifest, package)
+    tools = {each.tool for one in found for each in one.choices}
     if not tools & _RUNTIMES:
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
-    if not lock and not tools.intersection(PACKAGE_MANAGERS):
+    if not locks and not root and not tools.intersection(PACKAGE_MANAGERS):
         found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
+    if len(locks) > 1 and not tools.intersection(PACKAGE_MANAGERS):
+        choices = [any_version(tool, manifest.source(1)) for tool in locks]
+        why = f"lock files of {' and '.join(locks)} lie side by side: remove one"
+        found.append(either(choices, manifest.source(1), why))
     if "os" in package or "cpu" in package:
         found += _platforms(manifest, package)
+    covers = _members(manifest, package)
+    if covers:
+        found = [msgspec.structs.replace(each, covers=covers) for each in found]
     return [*found, *_engines_of_dependencies(manifest, package)]
 
 
-def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[Requirement]:
+def _locks_beside(manifest: Manifest) -> list[str]:
+    """Return the package managers whose lock files lie beside a package.json."""
+    if len(manifest.beside) < 2:
+        return []
+    return list(dict.fromkeys(LOCK_FILES[name] for name in LOCK_FILES if name in manifest.beside))
+
+
+def _members(manifest: Manifest, package: dict[str, Any]) -> tuple[str, ...]:
+    """Return the patterns of the folders that a workspace takes in: `workspaces`, or the file of pnpm."""
+    given = package.get("workspaces")
+    given = given.get("packages") if isinstance(given, dict) else given
+    patterns = [each for each in given if isinstance(each, str)] if isinstance(given, list) else []
+    if "pnpm-workspace.yaml" in manifest.beside or (not manifest.beside and not patterns):
+        try:
+            listed = as_yaml(open_manifest(manifest.path.parent / "pnpm-workspace.yaml", manifest.root)).get("packages")
+        except ManifestFault:
+            listed = None
+        patterns += [each.text for each in listed.each() if each.text] if listed else []
+    return tuple(each for each in patterns if not each.startswith("!"))
+
+
+def _workspace_root(manifest: Manifest) -> Manifest | None:
+    """Return the package.json above that takes this one into its workspace, or None."""
+    folder = manifest.path.parent
+    inside = folder.name
+    while folder != manifest.root and manifest.root in folder.parents:
+        folder = folder.parent
+        try:
+            above = open_manifest(folder / "package.json", manifest.root, _names_in(folder))
+            patterns = _members(above, as_json(above))
+        except (ManifestFault, OSError):
+            patterns = ()
+        if any(is_member(inside, pattern) for pattern in patterns):
+            return above
+        inside = f"{folder.name}/{inside}"
+    return None
+
+
+@lru_cache(maxsize=256)
+def _names_in(folder: Path) -> frozenset[str]:
+    return frozenset(name for name in (*LOCK_FILES, "package.json", "pnpm-workspace.yaml") if (folder / name).exists())
+
+
+def _managers_of(root: Manifest) -> list[str]:
+    """Return the package managers of the root of a workspace."""
+    named = _package_manager(root, as_json(root))
+    return [each.tool for each in named if not each.fault] or _locks_beside(root)
+
+
+def _volta(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """Read `volta`, which pins Node.js and the package managers (docs.volta.sh, "Managing your project")."""
+    pinned = package.get("volta")
+    found = []
+    for tool in ("node", *PACKAGE_MANAGERS):
+        version = pinned.get(tool) if isinstance(pinned, dict) else None
+        if isinstance(version, str):
+            found.append(requirement(tool, version, "npm", manifest.json_source("volta", tool), why="Volta pins it"))
+    return found
+
+
+def _engines(manifest: Manifest, package: dict[str, Any], managers: list[str]) -> list[Requirement]:
     """Read `engines`. Only Node.js and the project's own package manager look at it; for others it is advice.
 
     A value that is not a range ("please-use-npm" for another package manager) then decides nothing either.
@@ -95,8 +174,8 @@ def _engines(manifest: Manifest, package: dict[str, Any], manager: str) -> list[
     for name, text in engines.items():
         source = manifest.json_source("engines", name)
         if isinstance(text, str):
-            strength: Strength = "required" if name in ("node", manager) else "advised"
-            found.append(requirement(name, text, "npm", source, strength=strength))
+            strength: Strength = "required" if name in ("node", *managers) else "advised"
+            found.append(requirement(str(_ENGINES.get(name, name)), text, "npm", source, strength=strength))
         else:
             found.append(unreadable(name, source, f'"engines.{name}" must be text such as ">=18"'))
     return found
@@ -121,12 +200,15 @@ def _dev_engines(manifest: Manifest, package: dict[str, Any]) -> list[Requiremen
     `onFail` says how hard it is meant: `warn` and `ignore` make it advice.
     """
     engines = package.get("devEngines")
-    found = []
+    if not isinstance(engines, dict):
+        return []
+    found: list[Requirement] = []
     for table in ("runtime", "packageManager"):
-        given = engines.get(table) if isinstance(engines, dict) else None
+        given = engines.get(table)
         if not given:
             continue
         several = isinstance(given, list)
+        needs: list[Requirement] = []
         for index, entry in enumerate(given if isinstance(given, list) else [given]):
             keys = ("devEngines", table, index) if several else ("devEngines", table)
             source = manifest.json_source(*keys, "name")
@@ -136,7 +218,22 @@ def _dev_engines(manifest: Manifest, package: dict[str, Any]) -> list[Requiremen
             strength: Strength = "advised" if entry.get("onFail") in ("warn", "ignore") else "required"
             wanted = entry.get("version", "*")
             if isinstance(wanted, str):
-                found.append(requirement(entry["name"], wanted, "npm", source, strength=strength))
+                needs.append(requirement(entry["name"], wanted, "npm", source, strength=strength))
+        if len({each.tool for each in needs}) > 1:  # one of several is enough
+            found.append(either(needs, manifest.json_source("devEngines", table)))
+        else:
+            found += needs
+    for table, known in (("os", _SYSTEMS), ("cpu", None)):
+        given = engines.get(table)
+        entries = [each for each in (given if isinstance(given, list) else [given]) if isinstance(each, dict)]
+        texts = [
+            each["name"] for each in entries if isinstance(each.get("name"), str) and each.get("onFail") != "ignore"
+        ]
+        if texts:
+            source = manifest.json_source("devEngines", table)
+            names = [known.get(text, text) for text in texts] if known else texts
+            axis: Literal["system", "architecture"] = "system" if known else "architecture"
+            found.append(platform_need(names, source, "development needs it", axis))
     return found
 
 
@@ -194,9 +291,14 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     return [requirement("node", wanted, "node-version-file", manifest.source(line))]
 
 
-_LOCK_VERSIONS: dict[str, list[tuple[str, str, str]]] = {
-    "package-lock.json": [(r'"lockfileVersion":\s*[23]', ">=7", "lockfileVersion 2 or 3")],
-    "npm-shrinkwrap.json": [(r'"lockfileVersion":\s*[23]', ">=7", "lockfileVersion 2 or 3")],
+_LOCK_VERSIONS: dict[str, Sequence[tuple[str, str, str]]] = {
+    **dict.fromkeys(
+        ("package-lock.json", "npm-shrinkwrap.json"),
+        (
+            (r'"lockfileVersion":\s*3', ">=7", "lockfileVersion 3"),
+            (r'"lockfileVersion":\s*2', ">=6", "lockfileVersion 2"),
+        ),
+    ),
     "yarn.lock": [(r"^# yarn lockfile v1", ">=1, <2", "lockfile v1"), (r"^__metadata:", ">=2", "a __metadata block")],
     "pnpm-lock.yaml": [
         (r"^lockfileVersion:\s*'?5", ">=3, <8", "lockfileVersion 5"),
@@ -210,8 +312,13 @@ _HEAD = 4096
 
 
 def read_lock(manifest: Manifest) -> list[Requirement]:
-    """A lock file needs the package manager that wrote it, in a version that can read it."""
+    """A lock file needs the package manager that wrote it, in a version that can read it.
+
+    Where lock files of several lie side by side, the package.json tells that one of them will do.
+    """
     tool = LOCK_FILES[manifest.path.name]
+    if len(_locks_beside(manifest)) > 1 and "package.json" in manifest.beside:
+        return []
     try:
         head = bytes_of_file(manifest.location, _HEAD, follow=False).decode("utf-8", "replace")
     except OSError:
@@ -221,3 +328,8 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
             source = Source(manifest.name, head.count("\n", 0, found.start()) + 1, found[0].strip())
             return [requirement(tool, wanted, "plain", source, why=f"it reads {form}")]
     return [any_version(tool, Source(manifest.name, 1, ""), f"{tool} wrote {manifest.path.name}")]
+
+
+def read_deno(manifest: Manifest) -> list[Requirement]:
+    """A deno.json is Deno's; it names no version of it."""
+    return [any_version("deno", manifest.source(1), f"a {manifest.path.name} is Deno's")]

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from typing import Any
 
+from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
@@ -82,19 +83,17 @@ def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
-    """Read `.python-version`: one version a line, the first one counts; `3.12` is any 3.12.x.
-
-    Other implementations (`pypy3.10-7.3.12`) are another tool's versions and are told as unreadable here.
-    """
+    """Read `.python-version`: one version a line, the first one counts; `3.12` is any 3.12.x."""
     wanted, line = version_line(manifest)
-    source = manifest.source(line)
-    named = re.fullmatch(r"(?:(?:c?python)[-@]?)?(\d+(?:\.\d+){0,2})((?:a|b|rc)\d+|-dev|t)?", wanted)
-    if not named:
-        return [unreadable("python", source, f"{wanted!r} is not a version of CPython such as 3.12 or 3.12.4")]
-    exact = named[1].count(".") == 2 or (named[2] or "").startswith(("a", "b", "rc"))
-    pre_release = "" if named[2] in (None, "-dev", "t") else named[2]
-    text = f"=={named[1]}{pre_release}" if exact else f"=={named[1]}.*"
-    return [requirement("python", text, "pep440", source)]
+    return version_need("python", [wanted], manifest.source(line))
+
+
+def read_runtime(manifest: Manifest) -> list[Requirement]:
+    """Read `runtime.txt`: `python-3.12.4` (devcenter.heroku.com, "Specifying a Python version")."""
+    wanted, line = version_line(manifest)
+    if not wanted.startswith("python-"):
+        return []
+    return version_need("python", [wanted.removeprefix("python-")], manifest.source(line))
 
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches, version_line
@@ -49,9 +50,6 @@ def read_gemspec(manifest: Manifest) -> list[Requirement]:
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
-    """Read `.ruby-version`: a version of CRuby, or the beginning of one."""
+    """Read `.ruby-version`: a version of CRuby, the beginning of one, or one of another implementation."""
     wanted, line = version_line(manifest)
-    found = re.fullmatch(r"(?:ruby-)?(\d+(?:\.\d+){0,2})(?:-?(p\d+|preview\d+|rc\d+|dev))?", wanted)
-    if not found:
-        return [unreadable("ruby", manifest.source(line), f"{wanted!r} is not a version of CRuby such as 3.3.1")]
-    return [requirement("ruby", found[1], "plain", manifest.source(line))]
+    return version_need("ruby", [wanted], manifest.source(line))

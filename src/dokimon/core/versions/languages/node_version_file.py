@@ -12,23 +12,31 @@ LTS_LINES = {
 }  # fmt: skip
 """The long-term-support lines of Node.js by code name (nodejs/Release, schedule.json)."""
 
+NEWEST_LTS = 26
+"""The newest long-term-support line as of November 2026 (the same schedule: since 2026-10-28). The catalogue's entry says
+the same, as a test holds."""
+
+_ALL_LTS = sorted({*LTS_LINES.values(), NEWEST_LTS})
+
 
 def compile(text: str) -> Constraint:
-    """Compile a version or an alias. `lts/*` accepts every long-term-support line known here; raises `VersionFault`."""
+    """Compile a version or an alias. `lts/*` is the newest long-term-support line, `lts/-1` the one before it.
+
+    Raises `VersionFault`.
+    """
     wanted = text.strip()
     if wanted in ("node", "stable", "latest", "current"):
         range_text = "*"
     elif wanted in ("lts", "lts/*"):
-        range_text = " || ".join(str(line) for line in LTS_LINES.values())
+        range_text = str(NEWEST_LTS)
     elif found := re.fullmatch(r"lts/([a-z]+)", wanted, re.IGNORECASE):
         if found[1].lower() not in LTS_LINES:
             raise VersionFault(text, 4, f"no long-term-support line of Node.js is known as {found[1]!r}")
         range_text = str(LTS_LINES[found[1].lower()])
     elif found := re.fullmatch(r"lts/-([0-9]{1,2})", wanted):
-        lines = sorted(LTS_LINES.values())
-        if int(found[1]) >= len(lines):
-            raise VersionFault(text, 4, f"only {len(lines)} long-term-support lines are known")
-        range_text = str(lines[-1 - int(found[1])])
+        if int(found[1]) >= len(_ALL_LTS):
+            raise VersionFault(text, 4, f"only {len(_ALL_LTS)} long-term-support lines are known")
+        range_text = str(_ALL_LTS[-1 - int(found[1])])
     elif re.fullmatch(r"v?\d+(\.\d+){0,2}(-[0-9A-Za-z.-]+)?", wanted):
         range_text = wanted
     else:
