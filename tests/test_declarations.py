@@ -80,7 +80,7 @@ def read(folder: Path, files: dict[str, str | bytes]) -> list[tuple[str, str, st
         ({"pyproject.toml": "[project]\nname = tides\n"}, [("python", "!", "pyproject.toml:2")]),
         ({"pyproject.toml": 'project = "tides"'}, [("python", "!", "pyproject.toml:1")]),
         ({"pyproject.toml": "[project]\nrequires-python = 3.11\n"}, [("python", "!", "pyproject.toml:2")]),
-        ({".python-version": "pypy3.10"}, [("python", "!", ".python-version:1")]),
+        ({".python-version": "pypy3.10"}, [("pypy", "any version", ".python-version:1")]),
         ({".python-version": "\n"}, [("python", "!", ".python-version:1")]),
         ({".nvmrc": "latest-and-greatest"}, [("node", "!", ".nvmrc:1")]),
     ],

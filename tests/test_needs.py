@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import tomllib
 from collections.abc import Iterator
 from pathlib import Path
 from typing import Any
@@ -35,7 +36,7 @@ POM = """<?xml version="1.0"?>
 CSPROJ = """<Project Sdk="Microsoft.NET.Sdk">
   <PropertyGroup>
     <TargetFrameworks>net8.0;net9.0-windows</TargetFrameworks>
-    <UseWPF>true</UseWPF>
+    <UseWPF>true</UseWPF><OutputType>WinExe</OutputType>
   </PropertyGroup>
 </Project>
 """
@@ -110,7 +111,7 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
         XML_BOMB, 1),
     (".mvn/wrapper/maven-wrapper.properties", "distributionUrl=https\\://example.invalid/apache-maven-3.9.6-bin.zip\n",
         ["maven 3.9.6 @1 advised"], "distributionUrl=none\n", 1),
-    (".java-version", "temurin-21.0.3+9\n", ["java 21.0.3 @1"], "latest", 1),
+    (".java-version", "temurin-21.0.3+9\n", ["java 21.0.3 @1"], "the-best", 1),
     ("build.gradle", "java { toolchain { languageVersion = JavaLanguageVersion.of(17) } }\n// sourceCompatibility = "
         "8\n", ["java >=17 @1"], b"\xff\xfe", 1),
     ("android/build.gradle.kts", 'plugins { id("com.android.application") version "8.2.0" }\nandroid {\n  compileSdk '
@@ -164,20 +165,21 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     ("Gemfile.lock", "GEM\n\nBUNDLED WITH\n   2.4.10\n", ["bundler >= 2.4.10 @4 advised"], b"\x80", 1),
     ("tides.gemspec", "Gem::Specification.new do |s|\n  s.required_ruby_version = ['>= 2.7', '< 4']\nend\n",
         ["ruby >= 2.7, < 4 @2"], "s.required_ruby_version = WANTED\n", 1),
-    (".ruby-version", "ruby-3.3.1\n", ["ruby 3.3.1 @1"], "jruby-9.4", 1),
+    (".ruby-version", "ruby-3.3.1\n", ["ruby 3.3.1 @1"], "shiny-ruby!", 1),
     ("Package.swift", "// swift-tools-version: 5.9\nimport PackageDescription\n", ["swift 5.9 @1"],
         "import PackageDescription\n", 1),
     (".swift-version", "5.10", ["swift 5.10 @1"], "new", 1),
     ("mix.exs", 'def project do\n  [elixir: "~> 1.14"]\nend\n', ["elixir ~> 1.14 @2"], 'elixir: "new"', 1),
     ("pubspec.yaml", "environment:\n  sdk: '>=3.0.0 <4.0.0'\n  flutter: '>=3.10.0'\n",
         ["dart >=3.0.0 <4.0.0 @2", "flutter >=3.10.0 @3"], "environment:\n  sdk: [1]\n", 2),
-    (".tool-versions", "nodejs 20.11.0\njava temurin-21.0.2+13\nerlang system\n", ["node 20.11.0 @1", "java 21.0.2 @2"],
+    (".tool-versions", "nodejs 20.11.0\njava temurin-21.0.2+13\nerlang system\n",
+        ["node 20.11.0 @1", "java 21.0.2 @2", "erlang any version @3"],
         "", 0),
-    (".github/workflows/ci.yml", WORKFLOW, ["node 18 or 20 or 22 @12 advised", "python 3.12 @14 advised"], "", 0),
+    (".github/workflows/ci.yml", WORKFLOW, ["node 18 || 20.x || 22 @12 advised", "python 3.12 @14 advised"], "", 0),
     (".gitlab-ci.yml", "image: python:3.11-slim\ntest:\n  image: node:20\n  script: x\n",
         ["python 3.11 @1 advised", "node 20 @3 advised"], "", 0),
     ("Dockerfile", "FROM --platform=linux/amd64 node:20.11-alpine AS build\nFROM mcr.microsoft.com/dotnet/sdk:8.0\n",
-        ["node 20.11 @1 advised", "dotnet 8.0 @2 advised"], "", 0),
+        ["node 20.11 @1 advised", "dotnet sdk 8.0 @2 advised"], "", 0),
     ("README.md", README, ["node >=20 @7 advised", "python >=3.11 @8 advised", "php >=8.2 @9 advised"], "", 0),
 ]  # fmt: skip
 IDS = [case[0] for case in CASES]
@@ -228,10 +230,28 @@ def test_the_broken_form_leaves_an_unknown_and_hides_nothing(
     assert all(finding["reason"] and finding["accepts"] == "not known" for finding in unknown)
 
 
+def names_in_cases() -> set[str]:
+    read = (tomllib.loads(path.read_text("utf-8")) for path in (Path(__file__).parent / "cases").glob("*.toml"))
+    return {Path(name).name for table in read for case in table["case"] for name in case["files"]}
+
+
 def test_every_file_that_is_read_has_a_case() -> None:
-    names = {Path(case[0]).name for case in CASES}
+    names = {Path(case[0]).name for case in CASES} | names_in_cases()
     covered_elsewhere = {"npm-shrinkwrap.json", "bun.lock", "bun.lockb", "requirements.txt", "manage.py"}
-    twins = {"build.gradle.kts", "conanfile.py", "sdkconfig.defaults", "rust-toolchain", "Containerfile"}
+    twins = {
+        f"{name}"
+        for name in manifest_names()
+        if name.lower().startswith(("readme", "docker-compose", ".mise", "compose"))
+    }
+    twins |= {
+        ".devcontainer.json",
+        "deno.jsonc",
+        "build.gradle.kts",
+        "conanfile.py",
+        "sdkconfig.defaults",
+        "rust-toolchain",
+        "Containerfile",
+    }
     assert manifest_names() - names <= covered_elsewhere | twins
     assert len(ECOSYSTEMS) == len({ecosystem.module for ecosystem in ECOSYSTEMS})
     assert {*LOCK_FILES} == ECOSYSTEMS[0].unread

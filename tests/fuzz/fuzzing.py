@@ -117,9 +117,15 @@ def manifest(rng: random.Random) -> None:
     _timed(name, text, lambda: _read(name, text))
 
 
+_ADVICE = ("devcontainer.json", "mise.toml")
+"""What only advises is passed over where it cannot be read; of several versions the others are fallbacks."""
+
+
 def spoilt_value(rng: random.Random) -> None:
     """Spoil one value of a JSON or TOML manifest; what the rest of it needs must still be there."""
-    name = rng.choice([name for name in SEEDS if name.endswith((".json", ".toml")) or name == "Pipfile"])
+    name = rng.choice(
+        [name for name in SEEDS if (name.endswith((".json", ".toml")) and name not in _ADVICE) or name == "Pipfile"]
+    )
     is_json = name.endswith(".json")
     data = json.loads(SEEDS[name]) if is_json else tomllib.loads(SEEDS[name])
     spoilt = copy.deepcopy(data)

@@ -14,7 +14,7 @@ from dokimon.core.declarations.checkout import Checkout
 from dokimon.core.declarations.ecosystems import ECOSYSTEMS, Ecosystem
 from dokimon.core.declarations.requirement import Requirement, unreadable
 from dokimon.core.declarations.subjects import ToolSubject
-from dokimon.core.declarations.walking import walk
+from dokimon.core.declarations.walking import VARIANTS, walk
 from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
 from dokimon.core.source import Source
 from dokimon.core.text import clean
@@ -115,11 +115,11 @@ def _folders(checkout: Checkout) -> Iterator[tuple[str, list[str]]]:
 
 
 def _wanted(name: str) -> bool:
-    return name in _EXACT or name[name.rfind(".") :] in _ENDINGS
+    return name in _EXACT or name[name.rfind(".") :] in _ENDINGS or name.startswith(VARIANTS)
 
 
 def _readers_of(folder: str, name: str) -> list[_Reader]:
-    found = _EXACT.get(name, [])
+    found = _EXACT.get(VARIANTS.rstrip(".") if name.startswith(VARIANTS) else name, [])
     for ending, reader in _ENDINGS.get(name[name.rfind(".") :], ()):
         if not ending or folder.endswith(f"/{ending}"):
             found = [*found, reader]

@@ -103,6 +103,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "Directory.Build.props": "read_project",
             "dotnet-tools.json": "read_tools",
             "*.sln": "read_solution",
+            "*.slnx": "read_slnx",
         },
     ),
     Ecosystem(
@@ -195,8 +196,22 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "Dockerfile": "read_dockerfile",
             "Containerfile": "read_dockerfile",
             "*.dockerfile": "read_dockerfile",
-            "README.md": "read_readme",
+            "compose.yaml": "read_compose",
+            "compose.yml": "read_compose",
+            "docker-compose.yml": "read_compose",
+            "docker-compose.yaml": "read_compose",
+            "devcontainer.json": "read_devcontainer",
+            ".devcontainer.json": "read_devcontainer",
+            "mise.toml": "read_mise",
+            ".mise.toml": "read_mise",
         },
+    ),
+    Ecosystem(
+        "readme",
+        "",
+        dict.fromkeys(
+            ("README.md", "README.rst", "README", "README.txt", "README.adoc", "Readme.md", "readme.md"), "read_readme"
+        ),
     ),
 )
 """In the order in which the files of one folder are read."""

@@ -210,6 +210,12 @@ def brought(need: Requirement) -> Requirement:
     return msgspec.structs.replace(need, subject=FactSubject(need.tool, need.component), strength="advised")
 
 
+def beside_others(need: Requirement) -> Requirement:
+    """Return a need of a component of which several versions live side by side."""
+    assert isinstance(need.subject, ComponentSubject)
+    return msgspec.structs.replace(need, subject=msgspec.structs.replace(need.subject, beside=True))
+
+
 def _tool_or_component(tool: str, component: str | None) -> Subject:
     named = clean(tool, _LONGEST_NAME)
     return ComponentSubject(named, clean(component, _LONGEST_NAME)) if component else ToolSubject(named)

@@ -42,11 +42,16 @@ class ToolSubject(AnySubject, frozen=True):
 
 
 class ComponentSubject(AnySubject, frozen=True):
-    """A part of a tool: `ext-mbstring` of PHP, `sdk` of .NET."""
+    """A part of a tool: `ext-mbstring` of PHP, `sdk` of .NET.
+
+    With `beside`, other versions of it live beside this one, so that two needs of it never contradict each other. The
+    component `toolchain` is a copy of the tool itself, whether a command reaches it or not.
+    """
 
     kind: ClassVar[Kind] = "component"
     tool: str
     component: str
+    beside: bool = False
 
     @property
     def label(self) -> str:

@@ -27,9 +27,12 @@ FILLED_BY_TOOLS = frozenset(
 )
 """Folders of dependencies, of build results, and of files that only tests read."""
 
-HIDDEN_BUT_READ = frozenset({".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker"})
+HIDDEN_BUT_READ = frozenset({".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker", ".devcontainer"})
 
 _DEEPEST = 24
+
+VARIANTS = "Dockerfile."
+"""Container files of several purposes (`Dockerfile.dev`) are read as what stands before the dot."""
 
 
 def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterator[tuple[str, list[str]]]:
@@ -50,7 +53,9 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
                 for entry in entries:
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.name)
-                    elif (name := entry.name) in names or name[name.rfind(".") :] in endings:
+                    elif (
+                        (name := entry.name) in names or name[name.rfind(".") :] in endings or name.startswith(VARIANTS)
+                    ):
                         files.append(name)
                     elif name == "pyvenv.cfg":
                         environment = True

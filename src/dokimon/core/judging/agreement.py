@@ -63,10 +63,13 @@ def agreements(requirements: Sequence[Requirement], catalogue: Catalogue) -> lis
             known[key] = in_common(each.constraint)
         common = known[key]
         if common is not None:
-            sets.setdefault(each.label, []).append((index, common))
+            key_of_set = f"{each.label} {each.wanted}" if getattr(each.subject, "beside", False) else each.label
+            sets.setdefault(key_of_set, []).append((index, common))
     scopes = Scopes(requirements)
     return [
-        each for label, members in sets.items() for each in _by_place(requirements, label, members, catalogue, scopes)
+        each
+        for members in sets.values()
+        for each in _by_place(requirements, requirements[members[0][0]].label, members, catalogue, scopes)
     ]
 
 

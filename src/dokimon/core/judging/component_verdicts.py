@@ -22,6 +22,8 @@ from dokimon.core.versions.orders.dotted import Key, parse
 def judge_component(subject: ComponentSubject, constraint: Constraint | None, machine: Machine) -> Judgement:
     """Compare the component of the tool that is reached here with the constraint."""
     tool = subject.tool
+    if subject.component == "toolchain":
+        return _judge_toolchain(tool, constraint, machine)
     entry = machine.catalogue.find(tool)
     if entry is None or not (entry.part or entry.ask.facts):
         return Judgement(verdict="unknown", reason=f"Dokimon does not know where to find components of {tool}")
@@ -34,6 +36,24 @@ def judge_component(subject: ComponentSubject, constraint: Constraint | None, ma
     if not there:
         return _missing(subject, entry, mine, reached)
     return _best(constraint, there, path or "")
+
+
+def _judge_toolchain(tool: str, constraint: Constraint | None, machine: Machine) -> Judgement:
+    """Any copy will do that the build finds by itself, reached or not; the best that there is otherwise."""
+    judged = [
+        held(constraint, copy.version, copy)
+        if constraint
+        else Judgement(verdict="met", reason="it is there", copy=copy)
+        for copy in machine.copies(tool)
+        if copy.version and not copy.fault
+    ]
+    if met := next((each for each in judged if each.verdict == "met"), None):
+        return met
+    if not judged:
+        return not_reached(tool, constraint, machine)
+    others = ", ".join(dict.fromkeys(copy.version for copy in machine.copies(tool) if copy.version))
+    wanted = constraint.in_words if constraint else "any version"
+    return Judgement(verdict="missing", reason=f"no copy of {tool} here is {wanted}; there are {others}")
 
 
 def _facts_of(copy: Installation | None) -> list[Component]:

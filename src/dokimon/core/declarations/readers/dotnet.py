@@ -3,22 +3,22 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator, Mapping
 
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
+    beside_others,
     brought,
     platform_need,
     requirement,
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
-from dokimon.core.reading.manifest import Manifest, as_json
+from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.reading.text import matches
 from dokimon.core.reading.xml import Element, as_xml
-
-_WINDOWS_PROPERTIES = {"usewpf": "WPF", "usewindowsforms": "Windows Forms", "usewinui": "WinUI"}
-
+from dokimon.core.source import Source
 
 _GLOBAL = {"sdk": "table", "sdk.version": "text", "sdk.rollForward": "text", "sdk.allowPrerelease": "true or false"}
 _TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
@@ -32,61 +32,188 @@ def read_global(manifest: Manifest) -> list[Requirement]:
     sdk = data.get("sdk")
     if not isinstance(sdk, dict):
         return []
-    version, source = sdk.get("version"), manifest.json_source("sdk", "version")
+    version = sdk.get("version")
     if not isinstance(version, str):
         policy = sdk.get("rollForward")
-        if version is None and isinstance(policy, str):
-            return [any_version("dotnet", source, f"any SDK will do ({policy})", component="sdk")]
-        return [unreadable("dotnet", source, '"sdk.version" must be text such as "8.0.302"')]
+        why = f"any SDK will do ({policy})" if policy else "it names no version of the SDK"
+        return [any_version("dotnet", manifest.json_source("sdk"), why, component="sdk")] if sdk else []
     words = [version]
     if "rollForward" in sdk:
         words.append(str(sdk["rollForward"]))
     if sdk.get("allowPrerelease") is False:
         words.append("allowPrerelease=false")
+    source = manifest.json_source("sdk", "version")
     return [requirement("dotnet", " ".join(words), "sdk-rollforward", source, component="sdk")]
 
 
+_SDK_OF_LANGUAGE = {"14": "10.0", "13": "9.0", "12": "8.0", "11": "7.0", "10": "6.0", "9": "5.0", "8": "3.0"}
+"""The first SDK that compiles a version of C# (learn.microsoft.com, "C# language versioning")."""
+
+_ON_WINDOWS = {"usewpf": "WPF", "usewindowsforms": "Windows Forms", "usewinui": "WinUI"}
+_SYSTEM_OF = {"windows": "windows", "macos": "macos", "maccatalyst": "macos", "ios": "macos", "tvos": "macos"}
+_WORKLOADS = ("android", "ios", "maccatalyst", "macos", "tvos", "tizen", "browser")
+
+
 def read_project(manifest: Manifest) -> list[Requirement]:
-    """Read the target frameworks, and whether the project can run on Windows only."""
+    """Read the target frameworks, which runtimes they run on, and whether the project needs one system.
+
+    Of several target frameworks each has a runtime of its own, side by side; a system is needed where each of them needs
+    it. Libraries run nowhere by themselves. What a `Condition` decides counts where nothing else is said.
+    """
     project = as_xml(manifest)
-    found: dict[tuple[str | None, str], Requirement] = {}
-    for group in project.all("PropertyGroup"):
-        for element in group.children:
-            name = element.name.lower()
-            if name in ("targetframework", "targetframeworks"):
-                for framework in re.split(r"[;\s]+", element.text.strip()):
-                    for need in _of_framework(framework, element, manifest):
-                        found.setdefault((need.component, need.wanted), need)
-            elif name in _WINDOWS_PROPERTIES and element.text.strip().lower() == "true":
-                why = f"{_WINDOWS_PROPERTIES[name]} runs on Windows only"
-                found.setdefault((None, "windows"), platform_need(["windows"], manifest.source(element.line), why))
-    if not found and manifest.path.suffix != ".props":
-        found[("sdk", "")] = any_version("dotnet", manifest.source(project.line), component="sdk")
+    is_props = manifest.path.suffix == ".props"
+    known = {} if is_props else _of_props_above(manifest)
+    known |= {element.name.lower(): element.text.strip() for element in _properties(project) if not _condition(element)}
+    frameworks, element = _frameworks(project, known)
+    if not frameworks:
+        if is_props or known.get("targetframework") or known.get("targetframeworks"):
+            return []
+        return [any_version("dotnet", manifest.source(project.line), component="sdk")]
+    found: dict[tuple[str, str | None, str], Requirement] = {}
+    line = element.line if element else project.line
+    source = manifest.source(line)
+
+    def add(needs: Iterator[Requirement]) -> None:
+        for need in needs:
+            found.setdefault((need.tool, need.component, need.wanted), need)
+
+    for framework in frameworks:
+        add(_of_framework(framework, source, project, known, is_props))
+    if system := _only_system(frameworks, known):
+        what, name = system
+        add(iter([platform_need([name], source, what)]))
+    if workload := known.get("usemaui", "").lower() == "true" and "maui":
+        add(iter([any_version("dotnet", source, "the project uses MAUI", component=f"workload {workload}")]))
+    for each in _properties(project):
+        if each.name.lower() == "langversion" and (sdk := _SDK_OF_LANGUAGE.get(each.text.strip().partition(".")[0])):
+            why = f"it compiles C# {each.text.strip()}"
+            need = requirement("dotnet", f">={sdk}", "plain", manifest.source(each.line), component="sdk", why=why)
+            add(iter([need]))
     return list(found.values())
 
 
-def _of_framework(framework: str, element: Element, manifest: Manifest) -> list[Requirement]:
-    """Return what a target framework moniker asks for (learn.microsoft.com, "Target frameworks")."""
-    source = manifest.source(element.line)
-    if not framework:
-        return []
+def _properties(project: Element) -> Iterator[Element]:
+    for group in project.all("PropertyGroup"):
+        for element in group.children:
+            if "Condition" in group.attributes:
+                element.attributes.setdefault("Condition", group.attributes["Condition"])
+            yield element
+
+
+def _condition(element: Element) -> bool:
+    """Whether a condition decides, other than the usual one that nothing has been set before."""
+    condition = element.attributes.get("Condition", "")
+    return bool(condition) and not re.fullmatch(r"\s*'\$\(\w+\)'\s*==\s*''\s*", condition)
+
+
+def _of_props_above(manifest: Manifest) -> dict[str, str]:
+    """Return the properties of the nearest Directory.Build.props upward."""
+    folder = manifest.path.parent
+    while True:
+        try:
+            above = open_manifest(folder / "Directory.Build.props", manifest.root)
+            return {each.name.lower(): each.text.strip() for each in _properties(as_xml(above)) if not _condition(each)}
+        except ManifestFault:
+            pass
+        if folder == manifest.root or manifest.root not in folder.parents:
+            return {}
+        folder = folder.parent
+
+
+def _frameworks(project: Element, known: Mapping[str, str]) -> tuple[list[str], Element | None]:
+    """Return the target frameworks, in small letters, and the element that names them."""
+    named = ("targetframeworks", "targetframework", "targetframeworkversion")
+    elements = [each for each in _properties(project) if each.name.lower() in named and each.text.strip()]
+    sure = [each for each in elements if not _condition(each)] or elements
+    if not sure:
+        inherited = known.get("targetframeworks") or known.get("targetframework") or ""
+        return _split(inherited, known), None
+    element = sure[0]
+    text = element.text.strip()
+    if element.name.lower() == "targetframeworkversion":
+        return [f"net{text.lower().removeprefix('v').replace('.', '')}"], element
+    return _split(text, known), element
+
+
+def _split(text: str, known: Mapping[str, str]) -> list[str]:
+    for _ in range(5):
+        text = re.sub(r"\$\((\w+)\)", lambda found: known.get(found[1].lower(), found[0]), text)[:2000]
+    return list(dict.fromkeys(each.strip().lower() for each in text.split(";") if each.strip()))
+
+
+def _parts(framework: str) -> tuple[str, str | None] | None:
+    """Return the version and the platform of a target framework of .NET itself (net8.0-windows, netcoreapp3.1)."""
+    found = re.fullmatch(r"(?:net|netcoreapp)(\d+\.\d+)(?:-([a-z]+)[\d.]*)?", framework)
+    return (found[1], found[2]) if found else None
+
+
+def _of_framework(
+    framework: str, source: Source, project: Element, known: Mapping[str, str], is_props: bool
+) -> Iterator[Requirement]:
+    """Yield what a target framework moniker asks for (learn.microsoft.com, "Target frameworks")."""
     if "$(" in framework:
-        return [unreadable("dotnet", source, f"{framework} is worked out by MSBuild, which is not run here")]
-    if found := re.fullmatch(r"(?:net|netcoreapp)(\d+)\.(\d+)(?:-([a-z]+)[\d.]*)?", framework):
-        version = f"{found[1]}.{found[2]}"
-        needs = [
-            requirement("dotnet", f">={version}", "plain", source, component="sdk", why=f"it builds {framework}"),
-            requirement("dotnet", found[1], "plain", source, component="runtime", why=f"{framework} runs on it"),
-        ]
-        systems = {"windows": "windows", "macos": "macos", "maccatalyst": "macos", "ios": "macos", "tvos": "macos"}
-        if found[3] in systems:
-            needs.append(platform_need([systems[found[3]]], source, f"{framework} is built for it"))
-        return needs
-    if re.fullmatch(r"netstandard\d+\.\d+", framework):
-        return [any_version("dotnet", source, f"it builds {framework}", component="sdk")]
-    if re.fullmatch(r"net\d{2,3}", framework):
-        return [platform_need(["windows"], source, f"the .NET Framework ({framework}) runs on Windows only")]
-    return [unreadable("dotnet", source, f"{framework!r} is not a target framework that is known here")]
+        yield unreadable("dotnet", source, f"{framework} is worked out by MSBuild, which is not run here")
+        return
+    if re.fullmatch(r"netstandard\d+\.\d+", framework) or re.fullmatch(r"net[1-4]\d{1,2}", framework):
+        if framework.startswith("netstandard") or project.attributes.get("Sdk"):
+            yield any_version("dotnet", source, f"it builds {framework}", component="sdk")
+        return
+    parts = _parts(framework)
+    if parts is None:
+        yield unreadable("dotnet", source, f"{framework!r} is not a target framework that is known here")
+        return
+    version, platform = parts
+    yield requirement("dotnet", f">={version}", "plain", source, component="sdk", why=f"it builds {framework}")
+    if platform in _WORKLOADS and known.get("usemaui", "").lower() != "true":
+        yield any_version("dotnet", source, f"it builds {framework}", component=f"workload {platform}")
+    if is_props or (platform in _WORKLOADS):
+        return
+    sdk = project.attributes.get("Sdk", "")
+    is_web = sdk.startswith("Microsoft.NET.Sdk.Web")
+    if not (is_web or _runs(project, known, sdk)):
+        return
+    policy = known.get("rollforward", "minor").lower()
+    wanted = f">={version}" if "major" in policy else version
+    wanted = version.partition(".")[0] if policy in ("minor", "latestminor") else wanted
+    yield beside_others(
+        requirement("dotnet", wanted, "plain", source, component="runtime", why=f"{framework} runs on it")
+    )
+    if is_web:
+        why = f"{framework} runs on it: a web project"
+        yield beside_others(requirement("dotnet", wanted, "plain", source, component="aspnetcore", why=why))
+
+
+def _runs(project: Element, known: Mapping[str, str], sdk: str) -> bool:
+    """Whether the project is started, and no library: a program, a service, or tests."""
+    if known.get("outputtype", "").lower() in ("exe", "winexe") or sdk.startswith("Microsoft.NET.Sdk.Worker"):
+        return True
+    packages = [each.attributes.get("Include", "") for each in project.all("ItemGroup", "PackageReference")]
+    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in packages
+
+
+def _only_system(frameworks: list[str], known: Mapping[str, str]) -> tuple[str, str] | None:
+    """Return why the project needs one system, and which; None where some target framework goes without it."""
+    systems = []
+    for framework in frameworks:
+        parts = _parts(framework)
+        if parts:
+            systems.append(_SYSTEM_OF.get(parts[1] or ""))
+        else:
+            systems.append("windows" if re.fullmatch(r"net[1-4]\d{1,2}", framework) else None)
+    for name, what in _ON_WINDOWS.items():
+        if known.get(name, "").lower() == "true" and known.get("enablewindowstargeting", "").lower() != "true":
+            systems = [
+                each or ("windows" if _parts(one) else None) for each, one in zip(systems, frameworks, strict=True)
+            ]
+            if set(systems) == {"windows"}:
+                return f"{what} runs on Windows only", "windows"
+    if len(set(systems)) == 1 and systems[0]:
+        old = all(_parts(each) is None for each in frameworks)
+        what = (
+            f"the .NET Framework ({frameworks[0]}) runs on Windows only" if old else f"{frameworks[0]} is built for it"
+        )
+        return what, systems[0]
+    return None
 
 
 def read_tools(manifest: Manifest) -> list[Requirement]:
@@ -114,3 +241,10 @@ def read_solution(manifest: Manifest) -> list[Requirement]:
                 unreadable("dotnet", manifest.source(line), f"the solution names {match[1]}, which is not there")
             )
     return found
+
+
+def read_slnx(manifest: Manifest) -> list[Requirement]:
+    """A solution in XML is read by SDKs from 9.0.200 on (learn.microsoft.com, "dotnet sln")."""
+    solution = as_xml(manifest)
+    why = "it reads solutions of this form"
+    return [requirement("dotnet", ">=9.0.200", "plain", manifest.source(solution.line), component="sdk", why=why)]
