@@ -113,14 +113,14 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
         ["maven 3.9.6 @1 advised"], "distributionUrl=none\n", 1),
     (".java-version", "temurin-21.0.3+9\n", ["java 21.0.3 @1"], "the-best", 1),
     ("build.gradle", "java { toolchain { languageVersion = JavaLanguageVersion.of(17) } }\n// sourceCompatibility = "
-        "8\n", ["java >=17 @1"], b"\xff\xfe", 1),
+        "8\n", ["java toolchain 17 @1", "java any version @1", "gradle any version @1"], b"\xff\xfe", 1),
     ("android/build.gradle.kts", 'plugins { id("com.android.application") version "8.2.0" }\nandroid {\n  compileSdk '
         '= 34\n  buildToolsVersion = "34.0.0"\n  ndkVersion = "26.1.10909125"; minSdk = 24\n  sourceCompatibility = '
-            'JavaVersion.VERSION_1_8\n}\n', ["java >=1.8 @6", "android-sdk platforms;android-34 any version @3",
+            'JavaVersion.VERSION_1_8\n}\n', ["java >=8 @6", "android-sdk platforms;android-34 any version @3",
                 "android-sdk build-tools;34.0.0 any version @4", "android-sdk ndk;26.1.10909125 any version @5",
-                    "oldest Android API level 24 @5 advised", "java >=17 @1"], b"\x80", 1),
+                    "oldest Android API level 24 @5 advised", "java >=17 @1", "gradle any version @1"], b"\x80", 1),
     ("gradle/wrapper/gradle-wrapper.properties", "distributionUrl=https\\://example.invalid/gradle-8.5-bin.zip\n",
-        ["gradle 8.5 @1 advised", "java >=8 @1"], "distributionUrl=none\n", 1),
+        ["gradle 8.5 @1 advised", "java >=8, <=21 @1"], "distributionUrl=none\n", 1),
     ("gradle.properties", "org.gradle.java.home=/opt/jdk\n", ["/opt/jdk is there @1"], b"\x80", 1),
     ("local.properties", "# mine\nsdk.dir=/opt/android\n", ["/opt/android is there @2"], b"\x80", 1),
     ("global.json", '{\n  // ours\n  "sdk": {"version": "8.0.302", "rollForward": "latestFeature", "allowPrerelease": '
@@ -153,7 +153,7 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     ("platformio.ini", "[env:buoy]\nplatform = espressif32 @ ^6.4.0\nboard = x\n",
         ["platformio any version @1", "platformio platform espressif32 ^6.4.0 @2"], "no section", 1),
     ("Cargo.toml", '[package]\nname = "x"\nrust-version = "1.70"\nedition = "2021"\n',
-        ["rustc >=1.70 @3", "cargo any version @1"], "[package]\nrust-version = 1.70\n", 2),
+        ["rustc >=1.70 @3", "rustc >=1.56 @4", "cargo any version @1"], "[package]\nrust-version = 1.70\n", 2),
     ("rust-toolchain.toml", '[toolchain]\nchannel = "1.75.0"\ncomponents = ["clippy"]\ntargets = '
         '["wasm32-unknown-unknown"]\n', ["rustc 1.75.0 @2", "rustc component clippy any version @3",
             "rustc target wasm32-unknown-unknown any version @4"], "[tools]\n", 1),
@@ -238,20 +238,10 @@ def names_in_cases() -> set[str]:
 def test_every_file_that_is_read_has_a_case() -> None:
     names = {Path(case[0]).name for case in CASES} | names_in_cases()
     covered_elsewhere = {"npm-shrinkwrap.json", "bun.lock", "bun.lockb", "requirements.txt", "manage.py"}
-    twins = {
-        f"{name}"
-        for name in manifest_names()
-        if name.lower().startswith(("readme", "docker-compose", ".mise", "compose"))
-    }
-    twins |= {
-        ".devcontainer.json",
-        "deno.jsonc",
-        "build.gradle.kts",
-        "conanfile.py",
-        "sdkconfig.defaults",
-        "rust-toolchain",
-        "Containerfile",
-    }
+    spellings = ("readme", "docker-compose", ".mise", "compose")
+    twins = {name for name in manifest_names() if name.lower().startswith(spellings)}
+    twins |= {".devcontainer.json", "deno.jsonc", "build.gradle.kts", "conanfile.py", "sdkconfig.defaults"}
+    twins |= {"rust-toolchain", "Containerfile"}
     assert manifest_names() - names <= covered_elsewhere | twins
     assert len(ECOSYSTEMS) == len({ecosystem.module for ecosystem in ECOSYSTEMS})
     assert {*LOCK_FILES} == ECOSYSTEMS[0].unread

@@ -68,7 +68,7 @@ def mutated(text: str, rng: random.Random) -> str:
             text = text[:start] + line * rng.choice((1, 2, 40)) + text[start:]
         else:
             text = text[:start] + chr(rng.randrange(0x300)) + text[end:]
-    return text[:_LARGEST]
+    return text[:_LARGEST].encode("utf-8", "replace").decode()  # as every file is read
 
 
 _BRACKETS = ("[", "{", "(", "<", "a.", "a: ", "- ", "((", "]]", "<a>", "[a.", "\n[[a]]\n", "&a ", "!!x ", "/*", "(?:")

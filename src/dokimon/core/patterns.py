@@ -49,6 +49,8 @@ def compiled_pattern(pattern: str) -> Any:
         return regex.compile(pattern, flags=regex.MULTILINE)
     except regex.error as wrong:
         raise PatternFault(f"{pattern!r} is not a regular expression: {wrong}") from None
+    except (RecursionError, OverflowError):
+        raise PatternFault("the regular expression is nested too deeply") from None
 
 
 def search(pattern: str, text: str, seconds: float = SECONDS) -> tuple[str, str] | None:

@@ -14,6 +14,7 @@ from dokimon.core.declarations.checkout import Checkout
 from dokimon.core.declarations.ecosystems import ECOSYSTEMS, Ecosystem
 from dokimon.core.declarations.requirement import Requirement, unreadable
 from dokimon.core.declarations.subjects import ToolSubject
+from dokimon.core.declarations.versions_of_folders import is_version_file
 from dokimon.core.declarations.walking import VARIANTS, walk
 from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
 from dokimon.core.source import Source
@@ -150,7 +151,9 @@ def _without_implied(found: list[Requirement]) -> list[Requirement]:
     """Leave out "any version" where another declaration is about the same tool, and repetitions."""
 
     def implied(each: Requirement) -> bool:
-        return isinstance(each.subject, ToolSubject) and each.constraint is None and each.fault is None
+        is_plain = isinstance(each.subject, ToolSubject) and each.constraint is None and each.fault is None
+        # What a version file picks (`system`, `nightly`) is a choice of its own.
+        return is_plain and not is_version_file(each.source.file)
 
     spoken = {
         each.tool

@@ -87,7 +87,11 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         {
             "build.gradle": "read_build",
             "build.gradle.kts": "read_build",
+            "settings.gradle": "read_settings_script",
+            "settings.gradle.kts": "read_settings_script",
             "gradle-wrapper.properties": "read_wrapper",
+            "gradle-daemon-jvm.properties": "read_daemon",
+            "libs.versions.toml": "read_catalog",
             "gradle.properties": "read_properties",
             "local.properties": "read_local",
         },
@@ -133,6 +137,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         "rustc",
         {
             "Cargo.toml": "read_cargo",
+            "Cargo.lock": "read_lock",
+            ".cargo/*.toml": "read_config",
             "rust-toolchain.toml": "read_toolchain",
             "rust-toolchain": "read_toolchain",
         },

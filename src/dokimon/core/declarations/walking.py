@@ -27,7 +27,9 @@ FILLED_BY_TOOLS = frozenset(
 )
 """Folders of dependencies, of build results, and of files that only tests read."""
 
-HIDDEN_BUT_READ = frozenset({".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker", ".devcontainer"})
+HIDDEN_BUT_READ = frozenset(
+    {".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker", ".devcontainer", ".cargo"}
+)
 
 _DEEPEST = 24
 

@@ -9,7 +9,16 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.versions_of_folders import is_version_file
 from dokimon.core.declarations.workspaces import is_member
 
-_INNER = ("gradle/wrapper", ".mvn/wrapper", ".github/workflows", ".config", ".devcontainer", ".circleci")
+_INNER = (
+    "gradle/wrapper",
+    ".mvn/wrapper",
+    ".github/workflows",
+    ".config",
+    ".devcontainer",
+    ".circleci",
+    ".cargo",
+    "gradle",
+)
 """Folders of a project in which files lie that speak of the project around them."""
 
 

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator
 
+import msgspec
+
 from dokimon.core.reading.manifest import Manifest, ManifestFault
 
 _LONGEST_LINE = 2000
@@ -16,16 +18,29 @@ def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tu
     Lines too long to be written by a person are passed over, so that no pattern can take long.
     """
     compiled = re.compile(pattern)
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
+    for number, line in enumerate(manifest.text.split("\n"), start=1):
         if len(line) <= _LONGEST_LINE:
             code = re.split(rf"(?:^|\s){re.escape(comment)}", line, maxsplit=1)[0] if comment else line
             for found in compiled.finditer(code):
                 yield found, number
 
 
+def without_block_comments(manifest: Manifest) -> Manifest:
+    """Return a manifest of a C-like language with its `/* … */` blanked out; its lines stay where they are."""
+    blanked = _STRING_OR_COMMENT.sub(
+        lambda found: found[0] if found[0][0] != "/" else "\n" * found[0].count("\n"), manifest.text
+    )
+    return msgspec.structs.replace(manifest, text=blanked)
+
+
+_STRING_OR_COMMENT = re.compile(
+    r"\"\"\".*?\"\"\"|\"(?:[^\"\\\n]|\\.)*\"|'(?:[^'\\\n]|\\.)*'|//[^\n]*|/\*.*?(?:\*/|\Z)", re.DOTALL
+)
+
+
 def version_line(manifest: Manifest) -> tuple[str, int]:
     """Return what a version file names, and its line: the first line that is not empty and no comment."""
-    for number, line in enumerate(manifest.text.splitlines(), start=1):
+    for number, line in enumerate(manifest.text.split("\n"), start=1):
         if wanted := line.partition("#")[0].strip():
             return wanted, number
     raise ManifestFault(1, "names no version")

@@ -4,12 +4,10 @@ from __future__ import annotations
 
 from typing import Any
 
-import msgspec
-
 from dokimon.core.checks.registry import KINDS, kind_given
 from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.checks.spec_values import value_problems
-from dokimon.core.settings.tables import TableReader
+from dokimon.core.settings.tables import TableReader, keys_of
 from dokimon.core.text import nearest
 
 
@@ -43,7 +41,7 @@ def _no_kind(table: dict[str, Any], index: int, reader: TableReader) -> str:
     subjects = [key for kind in KINDS for key in kind.keys]
     own = {key for key in table if key not in _COMMON}
     for kind in KINDS:
-        if own and own <= {field.encode_name for field in msgspec.structs.fields(kind.type)}:
+        if own and own <= set(keys_of(kind.type)):
             wanted = " or ".join(f'"{key}"' for key in kind.keys)
             return f"a [[smoke]] with {', '.join(sorted(own))} also needs {wanted}"
     for key in sorted(own):

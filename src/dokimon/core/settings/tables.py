@@ -76,13 +76,13 @@ class TableReader:
             return None
         if kind is ToolTable:
             given = self._trusted(given, at)
-        self.unknown_keys(given, _keys_of(kind), at, where)
+        self.unknown_keys(given, keys_of(kind), at, where)
         for index, choice in enumerate(given["any"] if isinstance(given.get("any"), list) else []):
             if isinstance(choice, dict):
-                self.unknown_keys(choice, _keys_of(ChoiceTable), (*at, "any", index), f"`any` of {where}")
+                self.unknown_keys(choice, keys_of(ChoiceTable), (*at, "any", index), f"`any` of {where}")
         for name, inner in _inner_tables(kind).items():
             if isinstance(given.get(name), dict):
-                self.unknown_keys(given[name], _keys_of(inner), (*at, name), f"`{name}` of {where}")
+                self.unknown_keys(given[name], keys_of(inner), (*at, name), f"`{name}` of {where}")
         if kind is RunTable and "command" not in given and "serial" not in given:
             self.problem(at, f'{where} needs the key "command"')
         try:
@@ -99,7 +99,7 @@ class TableReader:
 
         ask = given["ask"] if isinstance(given.get("ask"), dict) else {}
         refused: list[Keys] = [("ask", key) for key in ask if key != "arguments"]
-        known, all_keys = _keys_of(ToolTable), _keys_of(Tool)
+        known, all_keys = keys_of(ToolTable), keys_of(Tool)
         refused += [(key,) for key in given if key in all_keys and key not in known]
         for keys in refused:
             name = ".".join(map(str, keys))
@@ -125,7 +125,8 @@ def _inner_tables(kind: type[msgspec.Struct]) -> dict[str, type[msgspec.Struct]]
 
 
 @cache
-def _keys_of(kind: type[msgspec.Struct]) -> list[str]:
+def keys_of(kind: type[msgspec.Struct]) -> list[str]:
+    """Return the keys of a table of this type."""
     return [field.encode_name for field in msgspec.structs.fields(kind)]
 
 
