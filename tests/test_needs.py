@@ -93,17 +93,17 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     (".node-version", "20.11", ["node 20.11 @1"], "", 1),
     ("pyproject.toml", '[project]\nrequires-python = ">=3.11"\n[build-system]\nrequires = ["hatchling>=1.26", '
         '"tern"]\n', ["python >=3.11 @2", "hatchling >=1.26 @4 advised"], "[project\n", 1),
-    ("poetry/pyproject.toml", '[tool.poetry.dependencies]\npython = "^3.10"\n', ["python ^3.10 @2"],
+    ("poetry/pyproject.toml", '[tool.poetry.dependencies]\npython = "^3.10"\n', ["python ^3.10 @2", "poetry any version @1"],
         '[tool.poetry.dependencies]\npython = 3\n', 2),
     ("setup.cfg", "[metadata]\nname = tides\n[options]\npython_requires = >=3.9\n", ["python >=3.9 @4"], "no section\n",
         1),
     ("setup.py", "from setuptools import setup\nsetup(\n    python_requires='>=3.8',\n)\n", ["python >=3.8 @3"],
         "setup(python_requires=WANTED)", 1),
     (".python-version", "3.12\n", ["python ==3.12.* @1"], "graal", 1),
-    ("Pipfile", '[requires]\npython_version = "3.11"\n', ["python ==3.11.* @2"], "[requires\n", 1),
+    ("Pipfile", '[requires]\npython_version = "3.11"\n', ["python ==3.11.* @2", "pipenv any version @1"], "[requires\n", 1),
     ("composer.json", '{"require": {"php": "^8.2",\n"ext-mbstring": "*",\n"composer-runtime-api": "^2.2", '
-        '"tern/tern": "1"},\n"config": {"platform": {"php": "8.1.0"}}}',
-            ["php ^8.2 @1", "php ext-mbstring * @2", "composer runtime-api ^2.2 @3", "simulated php 8.1.0 @4 advised"],
+        '"tern/tern": "1"},\n"config": {"platform": {"php": "8.2.5"}}}',
+            ["php ^8.2 @1", "php ext-mbstring * @2", "composer runtime-api ^2.2 @3", "simulated php 8.2.5 @4 advised"],
                 '{"require": {"php": 8}}', 1),
     (".php-version", "8.3", ["php 8.3 @1"], "new", 1),
     ("pom.xml", POM, ["java >=17 @3", "java [17,22) @8", "maven [3.8,) @7"], "<project>", 1),
@@ -141,9 +141,9 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     ("CMakePresets.json", '{"cmakeMinimumRequired": {"major": 3, "minor": 23},\n"configurePresets": [{"generator": '
         '"Ninja"}]}', ["cmake 3.23.0 @1", "ninja any version @2"], '{"version": 3,,}', 1),
     ("meson.build", "project('ferry', 'c',\n  meson_version: '>=0.60')\ndep = dependency('glib-2.0', version: "
-        "'>=2.50')\n", ["meson >=0.60 @2", "C compiler any version @1", "library glib-2.0 >=2.50 @3"],
+        "'>=2.50')\n", ["C compiler any version @1", "meson >=0.60 @2", "library glib-2.0 >=2.50 @3"],
             "project('x', meson_version: 'new')", 1),
-    ("conanfile.txt", "[requires]\nfmt/10.1.0\n", ["conan any version @1"], b"\x80", 1),
+    ("conanfile.txt", "[requires]\nfmt/10.1.0\n", ["conan any version @1", "library fmt 10.1.0 @2 advised"], b"\x80", 1),
     ("vcpkg.json", '{"dependencies": ["fmt", {"name": "zlib", "version>=": "1.3#1"}]}',
         ["vcpkg any version @1", "library zlib >=1.3 @1 advised"], "{", 1),
     ("idf_component.yml", "dependencies:\n  idf:\n    version: '>=5.1,<6.0'\n", ["esp-idf >=5.1,<6.0 @3"],
@@ -241,7 +241,7 @@ def test_every_file_that_is_read_has_a_case() -> None:
     spellings = ("readme", "docker-compose", ".mise", "compose")
     twins = {name for name in manifest_names() if name.lower().startswith(spellings)}
     twins |= {".devcontainer.json", "deno.jsonc", "build.gradle.kts", "conanfile.py", "sdkconfig.defaults"}
-    twins |= {"rust-toolchain", "Containerfile"}
+    twins |= {"rust-toolchain", "Containerfile", "environment.yaml"}
     assert manifest_names() - names <= covered_elsewhere | twins
     assert len(ECOSYSTEMS) == len({ecosystem.module for ecosystem in ECOSYSTEMS})
     assert {*LOCK_FILES} == ECOSYSTEMS[0].unread

@@ -59,6 +59,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "setup.py": "read_setup_py",
             "Pipfile": "read_pipfile",
             "runtime.txt": "read_runtime",
+            "environment.yml": "read_conda",
+            "environment.yaml": "read_conda",
             "requirements.txt": "read_presence",
             "manage.py": "read_presence",
         },
@@ -157,6 +159,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         "ruby",
         {
             "Gemfile": "read_gemfile",
+            "gems.rb": "read_gemfile",
             "Gemfile.lock": "read_lock",
             "*.gemspec": "read_gemspec",
             ".ruby-version": "read_version_file",
@@ -182,6 +185,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         "dart",
         {
             "pubspec.yaml": "read_pubspec",
+            "pubspec.lock": "read_lock",
+            ".fvmrc": "read_fvm",
         },
     ),
     Ecosystem(

@@ -175,7 +175,7 @@ def _of_matrix(matrix: Yaml, name: str) -> Iterator[str]:
 def _container(
     node: Yaml | None, matrix: Yaml | None, known: Mapping[str, str], manifest: Manifest
 ) -> list[Requirement]:
-    image = node if node and node.text else node.get("image") if node else None
+    image = _named_image(node)
     if image is None or not image.text:
         return []
     found: list[Requirement] = []
@@ -186,6 +186,13 @@ def _container(
     for text in texts:
         found += of_image(_filled(text, known), manifest.source(image.line), "the CI runs in it")
     return found
+
+
+def _named_image(node: Yaml | None) -> Yaml | None:
+    """Return the image, which is named alone or below `image`."""
+    if node is None or node.text:
+        return node
+    return node.get("image")
 
 
 def _filled(text: str, known: Mapping[str, str]) -> str:

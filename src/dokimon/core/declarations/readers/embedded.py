@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 
-from dokimon.core.declarations.requirement import Requirement, any_version, fact, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, any_version, beside_others, fact, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest, ManifestFault
 from dokimon.core.reading.text import matches
 from dokimon.core.reading.yaml import as_yaml
@@ -63,7 +63,8 @@ def read_platformio(manifest: Manifest) -> list[Requirement]:
         if re.match(r"https?:|file:|symlink:", name):
             continue
         if wanted:
-            found.append(requirement("platformio", wanted, "npm", source, component=f"platform {name}"))
+            need = requirement("platformio", wanted, "npm", source, component=f"platform {name}")
+            found.append(beside_others(need))  # each environment has its own
         else:
             found.append(any_version("platformio", source, component=f"platform {name}"))
     return found

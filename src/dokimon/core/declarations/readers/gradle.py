@@ -15,6 +15,7 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
+from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, as_toml
 from dokimon.core.reading.text import matches, properties, without_block_comments
 from dokimon.core.reading.toml_lines import toml_line
@@ -143,9 +144,20 @@ def read_settings_script(manifest: Manifest) -> list[Requirement]:
     ]
 
 
+_CATALOG = {
+    "versions": "table",
+    "plugins": "table",
+    "plugins.*": "table or text",
+    "plugins.*.id": "text",
+    "plugins.*.version": "table or text",
+    "plugins.*.version.ref": "text",
+}
+
+
 def read_catalog(manifest: Manifest) -> list[Requirement]:
     """Read `libs.versions.toml`, where versions of plug-ins are kept (Gradle, "Version catalogs"): that of Android's."""
     data = as_toml(manifest)
+    wrong = misfits(manifest, data, _CATALOG, "java")
     versions, plugins = data.get("versions"), data.get("plugins")
     for name, entry in plugins.items() if isinstance(plugins, dict) else ():
         given = (
@@ -159,8 +171,8 @@ def read_catalog(manifest: Manifest) -> list[Requirement]:
         if isinstance(version, dict):
             version = versions.get(version.get("ref")) if isinstance(versions, dict) else None
         if isinstance(version, str) and (major := re.match(r"\d+", version)):
-            return [_java_of_android(major[0], manifest, toml_line(manifest.text, ("plugins", name)))]
-    return []
+            return [*wrong, _java_of_android(major[0], manifest, toml_line(manifest.text, ("plugins", name)))]
+    return wrong
 
 
 def read_daemon(manifest: Manifest) -> list[Requirement]:

@@ -161,8 +161,9 @@ def _required_system(rule: Element, manifest: Manifest) -> list[Requirement]:
     system = _FAMILIES.get(text.lstrip("!")) or {"linux": "linux", "mac os x": "macos"}.get(text.lstrip("!"))
     if system is None:
         return []
-    named = [system] if not text.startswith("!") else [system[1:] if system.startswith("!") else f"!{system}"]
-    return [platform_need(named, manifest.source(rule.line), "the build's enforcer asks for it")]
+    if text.startswith("!"):
+        system = system[1:] if system.startswith("!") else f"!{system}"
+    return [platform_need([system], manifest.source(rule.line), "the build's enforcer asks for it")]
 
 
 def _at_least(tool: str, element: Element, manifest: Manifest, known: dict[str, str]) -> Requirement:

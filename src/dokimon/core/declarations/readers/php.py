@@ -4,20 +4,30 @@ from __future__ import annotations
 
 from typing import Any
 
+import msgspec
+
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, fact, requirement, unreadable
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.json_places import Keys
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import version_line
+from dokimon.core.versions.faults import VersionFault
 
-_SHAPE = {"config": "table", "config.platform": "table", "config.platform.*": "text or true or false"}
+_SHAPE = {
+    "config": "table",
+    "config.platform": "table",
+    "config.platform.*": "text or true or false",
+    "conflict": "table",
+    "conflict.*": "text",
+}
 
 
 def read_composer(manifest: Manifest) -> list[Requirement]:
     """Read `require` and `require-dev` for what Composer calls platform packages, and `config.platform`."""
     package = as_json(manifest)
     found: list[Requirement] = []
-    tables: tuple[tuple[str, Strength], ...] = (("require", "required"), ("require-dev", "advised"))
+    # A plain `composer install` takes in the packages for development too, and checks the platform for them.
+    tables: tuple[tuple[str, Strength], ...] = (("require", "required"), ("require-dev", "required"))
     for table, strength in tables:
         given = package.get(table, {})
         if not isinstance(given, dict):
@@ -30,7 +40,45 @@ def read_composer(manifest: Manifest) -> list[Requirement]:
         found.insert(0, any_version("php", manifest.source(1), "a composer.json is PHP's"))
     if not any(each.tool == "composer" for each in found):
         found.append(any_version("composer", manifest.source(1), "it installs what composer.json names"))
+    found += _conflicts(manifest, package)
+    found += _refused_by_simulation(found, package)
     return [*found, *misfits(manifest, package, _SHAPE, "php"), *_simulated(manifest, package)]
+
+
+def _conflicts(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
+    """`conflict` names versions that must not be there: of PHP and its extensions, those are left out."""
+    given = package.get("conflict")
+    found = []
+    for name, wanted in given.items() if isinstance(given, dict) else ():
+        if name == "php" and isinstance(wanted, str):
+            source = manifest.json_source("conflict", name)
+            refused = requirement("php", wanted, "composer", source, why="composer.json says that it conflicts")
+            if refused.constraint:
+                allowed = msgspec.structs.replace(refused.constraint, versions=~refused.constraint.versions, rule=None)
+                refused = msgspec.structs.replace(refused, constraint=allowed, wanted=f"not {wanted}")
+            found.append(refused)
+    return found
+
+
+def _refused_by_simulation(found: list[Requirement], package: dict[str, Any]) -> list[Requirement]:
+    """What `config.platform` makes Composer assume and `require` does not accept fails on every machine."""
+    config = package.get("config")
+    platform = config.get("platform") if isinstance(config, dict) else None
+    wrong = []
+    for each in found:
+        name = each.component or each.tool
+        assumed = platform.get(name) if isinstance(platform, dict) else None
+        if isinstance(assumed, str) and each.strength == "required" and each.constraint:
+            try:
+                fits = each.constraint.admits(assumed)
+            except VersionFault:
+                continue
+            if not fits:
+                says = (
+                    f"config.platform assumes {name} {assumed}, which this does not accept: Composer fails everywhere"
+                )
+                wrong.append(unreadable(each.tool, each.source, says))
+    return wrong
 
 
 def _platform_package(manifest: Manifest, keys: Keys, name: str, wanted: Any, strength: Strength) -> list[Requirement]:

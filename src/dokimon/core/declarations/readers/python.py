@@ -11,6 +11,7 @@ from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
 from dokimon.core.reading.text import version_line
 from dokimon.core.reading.toml_lines import toml_line
+from dokimon.core.reading.yaml import as_yaml
 from dokimon.core.source import Source
 
 _OLDER_TABLES = (
@@ -60,7 +61,46 @@ def read_pyproject(manifest: Manifest) -> list[Requirement]:
     if not found and (project is not None or "build-system" in data):
         line = toml_line(manifest.text, ("project",) if project is not None else ("build-system",))
         found.append(any_version("python", manifest.source(line), "the project is a Python package"))
-    return [*found, *_build_system(manifest, data)]
+    return [*found, *_managers(manifest, data), *_build_system(manifest, data)]
+
+
+_OWN_FILES = (("uv.lock", "uv"), ("poetry.lock", "poetry"), ("pdm.lock", "pdm"), ("Pipfile.lock", "pipenv"))
+
+
+def _managers(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
+    """Return the need of the tool that manages the project, with its version where the project names one.
+
+    Its lock file shows it, or a table that only it reads; the build tool alone (`poetry-core`) is fetched by pip.
+    """
+    found = []
+    for keys, tool, language in (
+        (("tool", "poetry", "requires-poetry"), "poetry", "poetry"),
+        (("tool", "uv", "required-version"), "uv", "pep440"),
+    ):
+        wanted = _at(data, keys)
+        if isinstance(wanted, str):
+            wanted = f"=={wanted}" if re.match(r"\d", wanted) and language == "pep440" else wanted
+            found.append(requirement(tool, wanted, language, manifest.source(toml_line(manifest.text, keys))))
+    for file, tool in _OWN_FILES:
+        if file in _beside(manifest) and not any(each.tool == tool for each in found):
+            found.append(any_version(tool, manifest.source(1), f"{file} is its lock file"))
+    shown: list[tuple[tuple[str, ...], str]] = [
+        (("tool", "poetry", "dependencies"), "poetry"),
+        (("tool", "poetry", "group"), "poetry"),
+        (("tool", "hatch", "envs"), "hatch"),
+        (("tool", "pdm", "dev-dependencies"), "pdm"),
+    ]
+    for way, tool in shown:
+        if isinstance(_at(data, way), dict) and not any(each.tool == tool for each in found):
+            line = toml_line(manifest.text, way)
+            found.append(any_version(tool, manifest.source(line), f"[{'.'.join(way)}] is its table"))
+    return found
+
+
+def _beside(manifest: Manifest) -> frozenset[str]:
+    if len(manifest.beside) > 1:
+        return manifest.beside | {name for name, _ in _OWN_FILES if (manifest.path.parent / name).is_file()}
+    return frozenset(name for name, _ in _OWN_FILES if (manifest.path.parent / name).is_file())
 
 
 _DEPENDENCY = re.compile(
@@ -96,6 +136,10 @@ def read_runtime(manifest: Manifest) -> list[Requirement]:
     return version_need("python", [wanted.removeprefix("python-")], manifest.source(line))
 
 
+_SECTION = re.compile(r"\[([^\]]+)\]\s*(?:[#;].*)?$")
+_KEY = re.compile(r"([^\s=:#;\[][^=:]*?)\s*[=:]\s*(.*)$")
+
+
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
     """Read `python_requires` of the section `options` (setuptools, "Declarative config")."""
     import configparser
@@ -113,8 +157,14 @@ def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
         if not parser.has_section("metadata") and not parser.has_section("options"):
             return []
         return [any_version("python", manifest.source(1), "the project is a Python package")]
-    line = next((i for i, text in enumerate(manifest.text.splitlines(), 1) if "python_requires" in text), 1)
-    return [requirement("python", wanted.strip(), "pep440", manifest.source(line))]
+    section, line = "", 1
+    for number, text in enumerate(manifest.text.split("\n"), 1):
+        if found := _SECTION.match(text):
+            section = found[1]
+        elif section == "options" and (key := _KEY.match(text)) and key[1].strip().lower() == "python_requires":
+            line = number
+    wanted = " ".join(part.split("#")[0].strip() for part in wanted.split("\n")).strip()
+    return [requirement("python", wanted.strip(","), "pep440", manifest.source(line))]
 
 
 _LARGEST_PROGRAM = 200_000
@@ -142,6 +192,13 @@ def read_setup_py(manifest: Manifest) -> list[Requirement]:
             if isinstance(node.value, ast.Constant) and isinstance(node.value.value, str):
                 return [requirement("python", node.value.value, "pep440", source)]
             return [unreadable("python", source, "python_requires is worked out by a program, which is not run here")]
+        if isinstance(node, ast.Dict):
+            for key, value in zip(node.keys, node.values, strict=True):
+                if isinstance(key, ast.Constant) and key.value == "python_requires":
+                    source = manifest.source(value.lineno)
+                    if isinstance(value, ast.Constant) and isinstance(value.value, str):
+                        return [requirement("python", value.value, "pep440", source)]
+                    return [unreadable("python", source, "python_requires is worked out by a program")]
     return [any_version("python", manifest.source(1), "setup.py is Python's")]
 
 
@@ -151,15 +208,36 @@ def read_pipfile(manifest: Manifest) -> list[Requirement]:
     requires = data.get("requires")
     if wrong := misfits(manifest, data, _PIPFILE, "python"):
         return wrong
+    pipenv = [any_version("pipenv", manifest.source(1), "a Pipfile is its own")]
     for key in ("python_full_version", "python_version"):
         wanted = requires.get(key) if isinstance(requires, dict) else None
         if isinstance(wanted, str):
             source = manifest.source(toml_line(manifest.text, ("requires", key)))
             if wanted == "*":
-                return [requirement("python", "*", "poetry", source)]
+                return [requirement("python", "*", "poetry", source), *pipenv]
             text = f"=={wanted}" if key == "python_full_version" else f"=={wanted}.*"
-            return [requirement("python", text, "pep440", source)]
-    return [any_version("python", manifest.source(1), "a Pipfile is Python's")]
+            text = wanted if re.match(r"[<>=~!]", wanted) else text
+            return [requirement("python", text, "pep440", source), *pipenv]
+    return [any_version("python", manifest.source(1), "a Pipfile is Python's"), *pipenv]
+
+
+def read_conda(manifest: Manifest) -> list[Requirement]:
+    """Read `environment.yml` of conda: the Python among its dependencies (docs.conda.io, "Creating an environment file")."""
+    found = []
+    listed = as_yaml(manifest).get("dependencies")
+    for each in listed.each() if listed else ():
+        named = re.fullmatch(r"(?:[\w-]+::)?(python|nodejs|r-base|cmake|rust|go|openjdk)\s*(.*)", each.text or "")
+        if named is None:
+            continue
+        tool = {"nodejs": "node", "r-base": "r", "rust": "rustc", "openjdk": "java"}.get(named[1], named[1])
+        wanted = re.sub(r"(?<![<>=!~])=(?!=)", "==", named[2].strip())
+        if re.fullmatch(r"==\d+(\.\d+)?", wanted):
+            wanted += ".*"
+        why = "conda brings it into an environment of its own"
+        source = manifest.source(each.line)
+        need = requirement(tool, wanted, "pep440", source, why=why) if wanted else any_version(tool, source, why)
+        found.append(brought(need))
+    return [*found, any_version("conda", manifest.source(1), "an environment.yml is conda's")]
 
 
 def read_presence(manifest: Manifest) -> list[Requirement]:

@@ -10,28 +10,44 @@ from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches, version_line
 
 _QUOTED = r"[\"']([^\"']+)[\"']"
+_ENGINE = re.compile(r"engine:?\s*(?:=>)?\s*[\"'](\w+)[\"'].*?engine_version:?\s*(?:=>)?\s*[\"']([^\"']+)")
 
 
 def read_gemfile(manifest: Manifest) -> list[Requirement]:
     """Read the line `ruby "3.2.2"`, which may name several requirements."""
     found = []
-    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)"):
+    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)(.*)$"):
         wanted = ", ".join(re.findall(_QUOTED, match[1]))
+        other = _ENGINE.search(match[2])
+        if other and other[1] != "ruby":
+            why = f"an implementation of Ruby {wanted}"
+            found.append(requirement(other[1], other[2], "gem", manifest.source(line), why=why))
+            continue
         found.append(requirement("ruby", wanted, "gem", manifest.source(line)))
+    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*(?:file:\s*[\"']([^\"']+)[\"']|(ENV|File|Gem|IO)\b)"):
+        if match[2]:
+            says = "the version is worked out by a program, which is not run here"
+            found.append(unreadable("ruby", manifest.source(line), says))
+        else:
+            found.append(any_version("ruby", manifest.source(line), f"{match[1]} names its version"))
     if not found:
         found.append(any_version("ruby", manifest.source(1), "a Gemfile is Ruby's"))
     return [*found, any_version("bundler", manifest.source(1), "it installs what the Gemfile names")]
 
 
 def read_lock(manifest: Manifest) -> list[Requirement]:
-    """Read which Bundler wrote the lock file: advice, since Bundler fetches that version by itself."""
-    lines = manifest.text.splitlines()
+    """Read which Ruby and which Bundler wrote the lock file: advice; Bundler fetches its own version by itself."""
+    lines = manifest.text.split("\n")
+    found = []
     for number, line in enumerate(lines, start=1):
-        if line.strip() == "BUNDLED WITH" and number < len(lines):
-            wanted = lines[number].strip()
+        following = lines[number].strip() if number < len(lines) else ""
+        if line.strip() == "BUNDLED WITH" and following:
             source, why = manifest.source(number + 1), "the lock file was written by it"
-            return [requirement("bundler", f">= {wanted}", "gem", source, strength="advised", why=why)]
-    return []
+            found.append(requirement("bundler", f">= {following}", "gem", source, strength="advised", why=why))
+        elif line.strip() == "RUBY VERSION" and (ruby := re.match(r"ruby (\d+(?:\.\d+)*)", following)):
+            source, why = manifest.source(number + 1), "the lock file was written with it"
+            found.append(requirement("ruby", ruby[1], "plain", source, strength="advised", why=why))
+    return found
 
 
 def read_gemspec(manifest: Manifest) -> list[Requirement]:

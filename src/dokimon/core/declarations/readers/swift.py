@@ -25,6 +25,11 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     return [requirement("swift", found[1], "swift", manifest.source(line))]
 
 
+def read_variant(manifest: Manifest) -> list[Requirement]:
+    """`Package@swift-5.7.swift` is read by that Swift and newer ones instead of the plain manifest: no need of its own."""
+    return []
+
+
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.swift-version`: a version, or the beginning of one."""
     wanted, line = version_line(manifest)
