@@ -5,6 +5,8 @@ from __future__ import annotations
 import codecs
 import re
 import tomllib
+from bisect import bisect_right
+from functools import lru_cache
 from pathlib import Path
 from typing import Any
 
@@ -28,6 +30,21 @@ class ManifestFault(Fault):
         super().__init__(reason, line=line)
 
 
+_NEAR = 30
+"""Lines; the beginning of a file is found faster without a list of all lines."""
+
+
+@lru_cache(maxsize=4)
+def _line_starts(text: str) -> list[int]:
+    """Return where each line begins: a file may be asked for thousands of its lines."""
+    return [0, *(found.end() for found in re.finditer("\n", text))]
+
+
+def line_at(text: str, place: int) -> int:
+    """Return the line (from 1) of a place in a text, fast also when it is asked for many."""
+    return bisect_right(_line_starts(text), place)
+
+
 class Manifest(msgspec.Struct, frozen=True, kw_only=True):
     """The text of one file of the checkout, the name that sources give it (relative to the root, with `/`), the root.
 
@@ -47,6 +64,9 @@ class Manifest(msgspec.Struct, frozen=True, kw_only=True):
 
     def source(self, line: int) -> Source:
         """Return the source for a line of this file, quoting it."""
+        starts = _line_starts(self.text) if line > _NEAR else None
+        if starts is not None:
+            return self._source(starts[line - 1], line) if line <= len(starts) else Source(self.name, line, "")
         place = 0
         for _ in range(line - 1):
             place = self.text.find("\n", place) + 1

@@ -4,12 +4,18 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from typing import TYPE_CHECKING
 
 import msgspec
 
 from dokimon.core.reading.manifest import Manifest, ManifestFault
 
+if TYPE_CHECKING:
+    from configparser import RawConfigParser
+
 _LONGEST_LINE = 2000
+_MOST_LINES = 20_000
+"""Of a file that people write; what is beyond is not looked at."""
 
 
 def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tuple[re.Match[str], int]]:
@@ -18,7 +24,7 @@ def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tu
     Lines too long to be written by a person are passed over, so that no pattern can take long.
     """
     compiled = re.compile(pattern)
-    for number, line in enumerate(manifest.text.split("\n"), start=1):
+    for number, line in enumerate(manifest.text.split("\n", _MOST_LINES)[:_MOST_LINES], start=1):
         if len(line) <= _LONGEST_LINE:
             code = re.split(rf"(?:^|\s){re.escape(comment)}", line, maxsplit=1)[0] if comment else line
             for found in compiled.finditer(code):
@@ -36,6 +42,23 @@ def without_block_comments(manifest: Manifest) -> Manifest:
 _STRING_OR_COMMENT = re.compile(
     r"\"\"\".*?\"\"\"|\"(?:[^\"\\\n]|\\.)*\"|'(?:[^'\\\n]|\\.)*'|//[^\n]*|/\*.*?(?:\*/|\Z)", re.DOTALL
 )
+
+
+def as_ini(manifest: Manifest) -> RawConfigParser:
+    """Return the sections of an INI file; raises `ManifestFault`. Nothing in it is filled in."""
+    import configparser
+
+    parser = configparser.RawConfigParser(strict=False)
+    # The patterns of the standard library take a time that grows with the square of blanks in a row.
+    text = "\n".join(line[:_LONGEST_LINE].rstrip() for line in manifest.text.split("\n"))
+    try:
+        parser.read_string(text)
+    except configparser.Error as wrong:
+        line = getattr(wrong, "lineno", None) or (
+            wrong.errors[0][0] if isinstance(wrong, configparser.ParsingError) else 1
+        )
+        raise ManifestFault(line, "is not a file of [sections] with key = value lines") from None
+    return parser
 
 
 def version_line(manifest: Manifest) -> tuple[str, int]:

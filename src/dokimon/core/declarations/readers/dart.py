@@ -36,7 +36,7 @@ def read_pubspec(manifest: Manifest) -> list[Requirement]:
     return found or [any_version("dart", manifest.source(1), "a pubspec.yaml is Dart's")]
 
 
-_BEFORE_THREE = re.compile(r"\s*(>=\s*(\d+)\.(\d+)\.\S+)\s+<\s*3\.0\.0\s*")
+_BEFORE_THREE = re.compile(r"\s*(>=\s*(\d{1,4})\.(\d{1,4})\.\S+)\s+<\s*3\.0\.0\s*")
 
 
 def _sdk(tool: str, wanted: str, source: Source) -> Requirement:

@@ -5,8 +5,8 @@ from __future__ import annotations
 import re
 
 from dokimon.core.declarations.requirement import Requirement, any_version, beside_others, fact, requirement, unreadable
-from dokimon.core.reading.manifest import Manifest, ManifestFault
-from dokimon.core.reading.text import matches
+from dokimon.core.reading.manifest import Manifest
+from dokimon.core.reading.text import as_ini, matches
 from dokimon.core.reading.yaml import as_yaml
 
 _FACTS = {
@@ -48,15 +48,7 @@ def read_sdkconfig(manifest: Manifest) -> list[Requirement]:
 
 def read_platformio(manifest: Manifest) -> list[Requirement]:
     """Read the platform of each environment, with the versions behind its `@`."""
-    import configparser
-
-    parser = configparser.ConfigParser(interpolation=None, strict=False)
-    try:
-        parser.read_string(manifest.text)
-    except configparser.Error as wrong:
-        raise ManifestFault(
-            getattr(wrong, "lineno", None) or 1, "is not a file of [sections] with key = value lines"
-        ) from None
+    as_ini(manifest)
     found = [any_version("platformio", manifest.source(1), "a platformio.ini is its own")]
     for match, line in matches(manifest, r"^\s*platform\s*=\s*([\w./:-]+?)\s*(?:@\s*(\S[^;]*?))?\s*$", comment=";"):
         name, wanted, source = match[1], match[2], manifest.source(line)

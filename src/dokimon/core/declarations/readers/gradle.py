@@ -49,8 +49,10 @@ _ANDROID = (
     (r"\bversion\s*(?:=|\s)\s*[\"'](3\.\d+\.\d+)[\"']", "cmake;{}"),
 )
 
-_ANDROID_PLUGIN = (
-    r"com\.android\.(?:application|library)[\"']\)?\s+version\s+[\"'](\d+)\.|com\.android\.tools\.build:gradle:(\d+)\."
+_ANDROID_PLUGIN = r"com\.android\.(?:application|library)[\"']\)?\s+version\s+[\"'](\d{1,4})\.|com\.android\.tools\.build:gradle:(\d{1,4})\."
+_JAVA_OF_ANDROID_PLUGIN = (
+    r"com\.android\.(?:application|library)[\"']\)?\s+version\s+[\"'](\d{1,4})\."
+    r"|com\.android\.tools\.build:gradle:(\d{1,4})\."
 )
 _JAVA_OF_ANDROID_PLUGIN = ((8, 17), (7, 11), (0, 8))
 """From which major version on the Android plug-in needs which Java (its release notes)."""
@@ -146,6 +148,7 @@ def read_settings_script(manifest: Manifest) -> list[Requirement]:
 
 _CATALOG = {
     "versions": "table",
+    "versions.*": "text or table",
     "plugins": "table",
     "plugins.*": "table or text",
     "plugins.*.id": "text",
@@ -169,8 +172,8 @@ def read_catalog(manifest: Manifest) -> list[Requirement]:
             continue
         version = given.get("version")
         if isinstance(version, dict):
-            version = versions.get(version.get("ref")) if isinstance(versions, dict) else None
-        if isinstance(version, str) and (major := re.match(r"\d+", version)):
+            version = versions.get(str(version.get("ref"))) if isinstance(versions, dict) else None
+        if isinstance(version, str) and (major := re.match(r"\d{1,4}", version)):
             return [*wrong, _java_of_android(major[0], manifest, toml_line(manifest.text, ("plugins", name)))]
     return wrong
 
@@ -189,7 +192,7 @@ def read_daemon(manifest: Manifest) -> list[Requirement]:
 def read_wrapper(manifest: Manifest) -> list[Requirement]:
     """The wrapper brings its own Gradle; what it asks of the machine is the Java which that Gradle runs on."""
     url, line = properties(manifest).get("distributionUrl", ("", 1))
-    found = re.search(r"gradle-(\d+)((?:\.\d+)*)", url)
+    found = re.search(r"gradle-(\d{1,4})((?:\.\d{1,4}){0,4})", url)
     if not found:
         return [unreadable("gradle", manifest.source(line), "distributionUrl names no version of Gradle")]
     source, version = manifest.source(line), found[1] + found[2]

@@ -19,7 +19,7 @@ from dokimon.core.declarations.requirement import (
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
-from dokimon.core.reading.manifest import Manifest, as_json
+from dokimon.core.reading.manifest import Manifest, as_json, line_at
 from dokimon.core.reading.text import matches
 from dokimon.core.source import Source
 
@@ -97,7 +97,7 @@ def _calls(manifest: Manifest) -> Iterator[tuple[str, _Call]]:
             guards.pop()
         elif name in _READ:
             words = [one[1] if one[1] is not None and one[2] is None else one[2] for one in _WORD.finditer(found[2])]
-            yield name, _Call(words, any(guards), manifest.source(text.count("\n", 0, found.start(1)) + 1))
+            yield name, _Call(words, any(guards), manifest.source(line_at(text, found.start(1))))
 
 
 _READ = ("cmake_minimum_required", "project", "find_package", "set", "enable_language", "include", "pkg_check_modules",
@@ -234,6 +234,7 @@ def _modules(call: _Call, brought_by: str | None) -> list[Requirement]:
 
 
 _PRESETS = {
+    "version": "whole number",
     "cmakeMinimumRequired": "table",
     "cmakeMinimumRequired.*": "whole number",
     "configurePresets": "list",
@@ -301,7 +302,7 @@ def read_meson(manifest: Manifest) -> list[Requirement]:
     for call in re.finditer(
         r"\b(project|dependency|add_languages)\s*\(((?:[^()']|'(?:[^'\\\n]|\\.)*'|\([^()]*\)){0,6000})\)", text
     ):
-        source = manifest.source(text.count("\n", 0, call.start()) + 1)
+        source = manifest.source(line_at(text, call.start()))
         positional, named = _arguments(call[2])
         if call[1] == "dependency":
             found += _meson_dependency(positional, named, source)
@@ -313,7 +314,7 @@ def read_meson(manifest: Manifest) -> list[Requirement]:
             elif word in _MESON_OTHERS:
                 found.append(any_version(_MESON_OTHERS[word], source, f"the project is in {word}"))
         if call[1] == "project" and (versions := named.get("meson_version")):
-            line = text.count("\n", 0, call.start() + call[0].index("meson_version")) + 1
+            line = line_at(text, call.start() + call[0].index("meson_version"))
             found.append(_version_of("meson", ", ".join(versions), "plain", manifest.source(line)))
     if not any(each.tool == "meson" for each in found) and manifest.path.parent == manifest.root:
         found.append(any_version("meson", manifest.source(1), "a meson.build is Meson's"))

@@ -9,7 +9,7 @@ from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
-from dokimon.core.reading.text import version_line
+from dokimon.core.reading.text import as_ini, version_line
 from dokimon.core.reading.toml_lines import toml_line
 from dokimon.core.reading.yaml import as_yaml
 from dokimon.core.source import Source
@@ -142,16 +142,7 @@ _KEY = re.compile(r"([^\s=:#;\[][^=:]*?)\s*[=:]\s*(.*)$")
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
     """Read `python_requires` of the section `options` (setuptools, "Declarative config")."""
-    import configparser
-
-    parser = configparser.ConfigParser(interpolation=None, strict=False)
-    try:
-        parser.read_string(manifest.text)
-    except configparser.Error as wrong:
-        line = getattr(wrong, "lineno", None) or (
-            wrong.errors[0][0] if isinstance(wrong, configparser.ParsingError) else 1
-        )
-        raise ManifestFault(line, "is not a configuration file with [sections] and key = value lines") from None
+    parser = as_ini(manifest)
     wanted = parser.get("options", "python_requires", fallback=None)
     if wanted is None:
         if not parser.has_section("metadata") and not parser.has_section("options"):

@@ -48,6 +48,10 @@ _HEADING = re.compile(
 )
 
 
+_LARGEST = 200_000
+"""Characters of a README that are looked at."""
+
+
 class _Line(NamedTuple):
     number: int
     text: str
@@ -112,7 +116,9 @@ _UNDERLINE = re.compile(r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$")
 
 def _below_heading(manifest: Manifest) -> Iterator[_Line]:
     """Yield the lines below headings that speak of prerequisites: in Markdown (also underlined), reStructuredText, bold."""
-    text = re.sub(r"<!--.*?(?:-->|\Z)", lambda found: "\n" * found[0].count("\n"), manifest.text, flags=re.DOTALL)
+    text = re.sub(
+        r"<!--.*?(?:-->|\Z)", lambda found: "\n" * found[0].count("\n"), manifest.text[:_LARGEST], flags=re.DOTALL
+    )
     lines = text.split("\n")
     level, speaks, fence = 0, False, ""
     for index, line in enumerate(lines):
