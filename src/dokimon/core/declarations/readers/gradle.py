@@ -49,8 +49,7 @@ _ANDROID = (
     (r"\bversion\s*(?:=|\s)\s*[\"'](3\.\d+\.\d+)[\"']", "cmake;{}"),
 )
 
-_ANDROID_PLUGIN = r"com\.android\.(?:application|library)[\"']\)?\s+version\s+[\"'](\d{1,4})\.|com\.android\.tools\.build:gradle:(\d{1,4})\."
-_JAVA_OF_ANDROID_PLUGIN = (
+_ANDROID_PLUGIN = (
     r"com\.android\.(?:application|library)[\"']\)?\s+version\s+[\"'](\d{1,4})\."
     r"|com\.android\.tools\.build:gradle:(\d{1,4})\."
 )
