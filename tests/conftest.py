@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import json
 import shutil
 import socket
@@ -179,8 +180,10 @@ def world(tmp_path: Path, basics: Path, loaded_program: Program) -> Iterator[Wor
     deadline = time.monotonic() + 2  # a process that was killed a moment ago may still be there
     while (left := processes_of(made)) and time.monotonic() < deadline:
         time.sleep(0.05)
+    left = processes_of(made) if left else []
     for process in left:
-        process.kill()
+        with contextlib.suppress(psutil.NoSuchProcess):
+            process.kill()
     assert not left, f"processes are left: {left}"
 
 

@@ -148,7 +148,7 @@ def _may_hide_processes() -> bool:
 
 @pytest.mark.skipif(not _may_hide_processes(), reason="no right to a mount namespace of one's own")
 def test_where_no_process_can_be_seen_any_more_that_is_told(world: World, free_port: int) -> None:
-    text = settings("hides-processes", free_port, 'up = { within = "2s" }')
+    text = settings("hides-processes", free_port, 'up = { within = "1s" }')
     (world.checkout / "dokimon.toml").write_text(f"format = 1\n{text}")
     command = [shutil.which("unshare") or "", "-m", str(DOKIMON), "smoke", "--format", "json"]
     ended = subprocess.run(

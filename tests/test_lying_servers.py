@@ -21,7 +21,7 @@ from test_checks import looked
 SERVERS: Mapping[str, dict[str, Any]] = tomllib.loads(
     (Path(__file__).parent / "fuzz/lying_servers.toml").read_text("utf-8")
 )
-LIMIT = 1.5
+LIMIT = 0.7
 
 
 @contextlib.contextmanager

@@ -19,7 +19,7 @@ from dokimon.core.processes.picture import Picture
 from dokimon.core.processes.process_table import process_table, reaps_orphans
 
 _LOOK_EVERY = 0.02
-_CLOSE_SECONDS = 5.0
+_CLOSE_SECONDS = 3.0
 
 _WARDEN = Path(__file__).with_name("warden.py")
 
