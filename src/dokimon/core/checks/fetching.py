@@ -12,8 +12,6 @@ from urllib.parse import urljoin, urlsplit
 
 import msgspec
 
-from dokimon.core.processes.deadline import Deadline
-
 LARGEST_BODY = 8 * 1024 * 1024
 """Bytes of a body that are kept, also of one that was packed: a page or a script is judged by its beginning."""
 
@@ -166,6 +164,8 @@ def _since(started: float) -> float:
 
 def _ask(client: Any, origin: str, asked: Request, left: float, started: float) -> Response:
     import httpx
+
+    from dokimon.core.processes.deadline import Deadline
 
     timeout = httpx.Timeout(left, connect=min(left, _CONNECT_SECONDS))
     body, complete, cut, odd = bytearray(), True, False, None

@@ -31,7 +31,10 @@ def misfits(manifest: Manifest, data: dict[str, Any], shape: Shape, tool: str) -
     found = []
     wrong: list[Keys] = []
     for way, kinds in shape.items():
-        for keys, value in _at(data, way.split("."), ()):
+        first, _, rest = way.partition(".")
+        if first not in data:
+            continue
+        for keys, value in _at(data[first], rest.split(".") if rest else [], (first,)):
             below_wrong = any(keys[: len(each)] == each for each in wrong)
             if value is not None and not below_wrong and not _is_one_of(value, kinds):
                 wrong.append(keys)

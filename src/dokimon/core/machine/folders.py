@@ -61,8 +61,15 @@ def matching(folder: Path, pattern: str) -> list[Path]:
         return [folder / pattern]
     start = folder / (base or ("/" if pattern.startswith("/") else ""))
     names = (first + star + rest).split("/")
+    if _leads_nowhere(str(start)):
+        return []
     found = dict.fromkeys(_below(str(start), names, time.monotonic() + _LIMIT_SECONDS))
     return sorted(map(Path, found), key=newest_first, reverse=True)
+
+
+def _leads_nowhere(folder: str) -> bool:
+    """Whether a folder is, or leads to, one where there are no real folders."""
+    return any(f"{each}/".startswith(_NO_REAL_FOLDERS) for each in (os.path.normpath(folder), os.path.realpath(folder)))
 
 
 def _below(folder: str, names: Sequence[str], deadline: float) -> Iterator[str]:
@@ -75,9 +82,7 @@ def _below(folder: str, names: Sequence[str], deadline: float) -> Iterator[str]:
     if "*" not in name and "?" not in name and "[" not in name:
         yield from _below(f"{folder}/{name}", rest, deadline)
         return
-    if time.monotonic() > deadline or any(
-        f"{each}/".startswith(_NO_REAL_FOLDERS) for each in (os.path.normpath(folder), os.path.realpath(folder))
-    ):
+    if time.monotonic() > deadline:
         return
     try:
         with os.scandir(folder) as entries:
@@ -87,12 +92,14 @@ def _below(folder: str, names: Sequence[str], deadline: float) -> Iterator[str]:
     if name == "**":
         yield from _below(folder, rest, deadline)
         for entry in inside:
-            if entry.is_dir(follow_symlinks=False):
+            if entry.is_dir(follow_symlinks=False) and not f"{entry.path}/".startswith(_NO_REAL_FOLDERS):
                 yield from _below(entry.path, names, deadline)
         return
     wanted = re.compile(fnmatch.translate(name))
     for entry in inside:
         if wanted.match(entry.name) and (not rest or entry.is_dir()):
+            if (entry.is_symlink() or folder in ("", "/")) and _leads_nowhere(entry.path):
+                continue
             yield from _below(entry.path, rest, deadline)
 
 

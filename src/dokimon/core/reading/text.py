@@ -33,15 +33,13 @@ def matches(manifest: Manifest, pattern: str, comment: str = "#") -> Iterator[tu
 
 def without_block_comments(manifest: Manifest) -> Manifest:
     """Return a manifest of a C-like language with its `/* … */` blanked out; its lines stay where they are."""
-    blanked = _STRING_OR_COMMENT.sub(
-        lambda found: found[0] if found[0][0] != "/" else "\n" * found[0].count("\n"), manifest.text
+    blanked = re.sub(
+        _STRING_OR_COMMENT, lambda found: found[0] if found[0][0] != "/" else "\n" * found[0].count("\n"), manifest.text
     )
     return msgspec.structs.replace(manifest, text=blanked)
 
 
-_STRING_OR_COMMENT = re.compile(
-    r"\"\"\".*?\"\"\"|\"(?:[^\"\\\n]|\\.)*\"|'(?:[^'\\\n]|\\.)*'|//[^\n]*|/\*.*?(?:\*/|\Z)", re.DOTALL
-)
+_STRING_OR_COMMENT = r"(?s)\"\"\".*?\"\"\"|\"(?:[^\"\\\n]|\\.)*\"|'(?:[^'\\\n]|\\.)*'|//[^\n]*|/\*.*?(?:\*/|\Z)"
 
 
 def as_ini(manifest: Manifest) -> RawConfigParser:

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Sequence
 from functools import lru_cache
@@ -119,22 +120,40 @@ def _members(manifest: Manifest, package: dict[str, Any]) -> tuple[str, ...]:
 
 def _workspace_root(manifest: Manifest) -> Manifest | None:
     """Return the package.json above that takes this one into its workspace, or None."""
-    folder = manifest.path.parent
-    inside = folder.name
-    while folder != manifest.root and manifest.root in folder.parents:
-        folder = folder.parent
-        try:
-            above = open_manifest(folder / "package.json", manifest.root, _names_in(folder))
-            patterns = _members(above, as_json(above))
-        except (ManifestFault, OSError):
-            patterns = ()
-        if any(is_member(inside, pattern) for pattern in patterns):
-            return above
-        inside = f"{folder.name}/{inside}"
+    root = str(manifest.root)
+    folder = own = manifest.location.rpartition("/")[0]  # as text: a checkout may have thousands of packages
+    while len(folder) > len(root):
+        folder = folder.rpartition("/")[0]
+        above = _workspace_in(folder, manifest.root, _changed(folder))
+        if above and any(is_member(own[len(folder) + 1 :], pattern) for pattern in above[1]):
+            return above[0]
     return None
 
 
+def _changed(folder: str) -> tuple[int, ...]:
+    """Return when the files that make a workspace were changed: what was read of them before still holds then."""
+    times = []
+    for name in ("package.json", "pnpm-workspace.yaml"):
+        try:
+            times.append(os.stat(f"{folder}/{name}").st_mtime_ns)  # noqa: PTH116 (asked for every package)
+        except OSError:
+            times.append(0)
+    return tuple(times)
+
+
 @lru_cache(maxsize=256)
+def _workspace_in(folder: str, root: Path, changed: tuple[int, ...]) -> tuple[Manifest, tuple[str, ...]] | None:
+    """Return the package.json of a folder and the patterns of its members, or None where it has none."""
+    if not changed[0]:
+        return None
+    try:
+        above = open_manifest(f"{folder}/package.json", root, _names_in(Path(folder)))
+        patterns = _members(above, as_json(above))
+    except ManifestFault:
+        return None
+    return (above, patterns) if patterns else None
+
+
 def _names_in(folder: Path) -> frozenset[str]:
     return frozenset(name for name in (*LOCK_FILES, "package.json", "pnpm-workspace.yaml") if (folder / name).exists())
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator
+from functools import cache
 from typing import NamedTuple
 
 from dokimon.core.declarations.requirement import Requirement, requirement
@@ -22,7 +23,7 @@ _NAMES = {
 }  # fmt: skip
 _ANY_NAME = "|".join(sorted((re.escape(name) for name in _NAMES), key=len, reverse=True))
 _VERSION = r"v?(?P<{}>\d+(?:\.\d+){{0,2}})(?:\.x)?"
-_TOOL = re.compile(rf"(?<![\w./@-])(?P<name>{_ANY_NAME})(?![\w/-])(?!\.\w)", re.IGNORECASE)
+_TOOL = rf"(?i)(?<![\w./@-])(?P<name>{_ANY_NAME})(?![\w/-])(?!\.\w)"
 _BETWEEN = r"[\s*_`:|()\[\],–—-]{0,8}(?:\((?:jdk|lts|sdk)\)\s*)?(?:(?:minimum|min|required|supported)\s+)?"
 _WORDS = r"(?:(?:lts|sdk|jdk|runtime|version|versions|ver\.?|release|is|at|of|with)[\s:*_`]*){0,4}v?"
 _LEAST = r"(?P<least>>=|≥|=>|at least|minimum(?: of)?|min\.?|from|newer than|>)?[\s`*_]*"
@@ -32,12 +33,10 @@ _AFTER = (
     r"|or higher|upwards|\(minimum\)|minimum|LTS\+)?"
 )
 _RANGE = rf"(?:\s*(?:-|–|—|to|through)\s*{_VERSION.format('upto')})?"
-_VALUE = re.compile(
-    _BETWEEN + _WORDS + _LEAST + _MOST + r"\s*" + _VERSION.format("version") + _RANGE + _AFTER, re.IGNORECASE
-)
-_SECOND = re.compile(rf"[\s,]*(?:and|,|&&)?\s*(?P<most><=|≤|<|below)\s*{_VERSION.format('upto')}", re.IGNORECASE)
-_MINIMUM_BEFORE = re.compile(r"(?i)(?:minimum|min\.?|at least|oldest)\s*(?:supported\s+)?(?:version of\s+)?$")
-_NOT_MEANT = re.compile(
+_VALUE = rf"(?i){_BETWEEN}{_WORDS}{_LEAST}{_MOST}\s*{_VERSION.format('version')}{_RANGE}{_AFTER}"
+_SECOND = rf"(?i)[\s,]*(?:and|,|&&)?\s*(?P<most><=|≤|<|below)\s*{_VERSION.format('upto')}"
+_MINIMUM_BEFORE = r"(?i)(?:minimum|min\.?|at least|oldest)\s*(?:supported\s+)?(?:version of\s+)?$"
+_NOT_MEANT = (
     r"(?i)no longer (?:supported|works?)|not (?:compatible|supported|work)"
     r"|(?:doesn't|does not|don't|won't|cannot) (?:work|support|run)"
     r"|unsupported|deprecated|dropped|drops? support|removed|end[ -]of[ -]life|was |used to|incompatible|instead of"
@@ -50,6 +49,12 @@ _HEADING = re.compile(
 
 _LARGEST = 200_000
 """Characters of a README that are looked at."""
+
+
+@cache
+def _compiled(pattern: str) -> re.Pattern[str]:
+    """Most READMEs have nothing to say: their patterns, which take a while, are compiled where one has."""
+    return re.compile(pattern)
 
 
 class _Line(NamedTuple):
@@ -68,7 +73,7 @@ def read_readme(manifest: Manifest) -> list[Requirement]:
             r"\[([^\]\n]{1,200})\]\([^)\n]{0,300}\)|\[([^\]\n]{1,200})\]\[[^\]\n]{0,100}\]", r"\1\2", line.text
         )
         text = re.sub(r"`|\*\*|__", "", text)[:600]
-        if _NOT_MEANT.search(text):
+        if not any(char.isdecimal() for char in text) or _compiled(_NOT_MEANT).search(text):
             continue
         for tool, wanted in _in_line(text):
             source = manifest.source(line.number)
@@ -83,8 +88,8 @@ def read_readme(manifest: Manifest) -> list[Requirement]:
 
 
 def _in_line(text: str) -> Iterator[tuple[str, str]]:
-    for named in _TOOL.finditer(text):
-        value = _VALUE.match(text, named.end())
+    for named in _compiled(_TOOL).finditer(text):
+        value = _compiled(_VALUE).match(text, named.end())
         if value is None:
             continue
         rest = text[value.end() :]
@@ -97,13 +102,13 @@ def _in_line(text: str) -> Iterator[tuple[str, str]]:
         tool, version = _NAMES[named["name"].lower()], value["version"]
         if tool in ("java",) and version == "1.8":
             version = "8"
-        minimum = value["least"] or value["more"] or _MINIMUM_BEFORE.search(text[: named.start()])
+        minimum = value["least"] or value["more"] or _compiled(_MINIMUM_BEFORE).search(text[: named.start()])
         if value["most"]:
             yield tool, ("<" if value["most"] in ("<", "below", "older than", "before") else "<=") + version
         elif value["upto"]:
             yield tool, f">={version}, <={value['upto']}"
         elif minimum:
-            second = _SECOND.match(rest)
+            second = _compiled(_SECOND).match(rest)
             strict = value["least"] in (">", "newer than")
             least = f"{'>' if strict else '>='}{version}"
             yield tool, f"{least}, {second['most'].replace('≤', '<=')}{second['upto']}" if second else least
@@ -134,7 +139,7 @@ def _below_heading(manifest: Manifest) -> Iterator[_Line]:
             depth, title = heading
             if not speaks or depth <= level:
                 speaks, level = bool(_HEADING.search(title)), depth
-        if speaks and (not heading or _VALUE.search(line)):
+        if speaks and (not heading or _compiled(_VALUE).search(line)):
             yield _Line(index + 1, line)
 
 
