@@ -116,10 +116,15 @@ def draw_unread(console: Console, finding: Finding) -> None:
 def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
     """Draw, for each finding that is not met, its reason and what to do about it."""
     shown: set[Remedy] = set()
-    for folded in fold(each for each in findings if each.verdict not in ("met", None)):
+    unmet = fold(each for each in findings if each.verdict not in ("met", None))
+    subjects = [subject_of(folded.finding) for folded in unmet]
+    for folded, subject in zip(unmet, subjects, strict=True):
         finding = folded.finding
         verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
-        console.print(Text.assemble((subject_of(finding), "bold"), " ", verdict, f": {short(finding.reason or '')}"))
+        # Several needs of one tool are told apart by who asks.
+        asked = f" (asked for by {finding.source.place})" if subjects.count(subject) > 1 else ""
+        reason = short(finding.reason or "")
+        console.print(Text.assemble((subject, "bold"), " ", verdict, f": {reason}", (asked, "dim")))
         draw_unread(console, finding)
         if finding.why:
             console.print(Padding(Text(f"needed because {finding.why}"), (0, 0, 0, 2), expand=False))

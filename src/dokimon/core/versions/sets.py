@@ -141,7 +141,7 @@ def union(*sets: VersionSet) -> VersionSet:
 
 
 def describe(versions: VersionSet) -> str:
-    """Return the set in words: "at least 18.17, below 23", "20.x or 22.x", "3.7 or newer, except 3.8.x"."""
+    """Return the set in words: "at least 18.17, below 23", "20.x or 22.x", "3.7 or newer (except 3.8.x)"."""
     if not versions:
         return "no version"
     simple = [_simple(interval) for interval in versions.intervals]
@@ -175,8 +175,8 @@ def _gap(high: Cut, low: Cut) -> str:
     """Return what lies between the end of one interval and the beginning of the next, where that is short to say."""
     if high.side != _BEFORE:
         return ""
-    if low.side == _AFTER:
-        return _full(high.label) if high.key == low.key else ""
+    if low.side == _AFTER:  # by its label too: one version of PEP 440 has local versions behind it
+        return _full(high.label) if high.key == low.key or high.label == low.label else ""
     block = _block(_short(high.label), _short(low.label))
     return f"{block}.x" if block else ""
 
@@ -186,7 +186,7 @@ def _simple(interval: Interval) -> str:
     low, high = interval.low, interval.high
     if low.rank or high.rank:
         return ""
-    if low.key == high.key:
+    if low.key == high.key or (low.label == high.label and low.side == _BEFORE and high.side == _AFTER):
         return f"exactly {_full(low.label)}"
     if low.side == _BEFORE and high.side == _BEFORE and (block := _block(low.label, _short(high.label))):
         return f"{block}.x"
@@ -210,7 +210,7 @@ def _in_words(span: _Span) -> str:
     else:
         start = f"at least {first}" if low.side == _BEFORE else f"above {first}"
         words = f"{start}, below {last}" if high.side == _BEFORE else f"{start}, at most {last}"
-    return f"{words}, except {', '.join(span.gaps)}" if span.gaps else words
+    return f"{words} (except {' and '.join(span.gaps)})" if span.gaps else words
 
 
 def _short(label: str) -> str:

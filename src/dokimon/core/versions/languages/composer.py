@@ -19,7 +19,8 @@ _NUMBERS = r"v?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:\.(\d+))?"
 _VERSION = rf"{_NUMBERS}(?:{MODIFIER}|\.(?:x|\*)(?:[.-]?dev)?)(?:\+[^\s]+)?"
 _FLAG = re.compile(r"([^,\s]*?)@(stable|RC|beta|alpha|dev)", re.IGNORECASE)
 _HYPHEN = re.compile(rf"\s*({_VERSION})\s+-\s+({_VERSION})\s*", re.IGNORECASE)
-_AND = re.compile(r"(?<![=<>!~^\s,])\s*[,\s]\s*(?![,\s]|$)")
+_AND = re.compile(r"(?<![=<>!~^\s,-])\s*[,\s]\s*(?![,\s-]|$)")
+"""Between two constraints; the blanks around the hyphen of a range are inside one."""
 
 
 def _numbers(groups: tuple[str | None, ...]) -> tuple[int, ...]:
@@ -96,13 +97,15 @@ def _hyphen(groups: tuple[str | None, ...]) -> VersionSet:
 
 
 def _alternative(text: str, whole: str, offset: int) -> VersionSet:
-    if hyphen := _HYPHEN.fullmatch(text):
-        return _hyphen(hyphen.groups())
     joined, position = ALL, len(text) - len(text.lstrip())
     for separator in [*_AND.finditer(text.rstrip(), position), None]:
         end = separator.start() if separator else len(text)
         term = text[position:end].strip()
         try:
+            if hyphen := _HYPHEN.fullmatch(term):
+                joined &= _hyphen(hyphen.groups())
+                position = separator.end() if separator else end
+                continue
             joined &= _term(re.sub(r"^(<>|!=|>=?|<=?|==?|\^|~)\s+", r"\1", term))
         except VersionFault as fault:
             reason = fault.says if term else "nothing stands here"

@@ -46,6 +46,8 @@ def compile(text: str) -> Constraint:
         if (opens, closes) != ("[", "]"):
             raise VersionFault(text, 0, "a single version needs square brackets on both sides")
         return Constraint(language="nuget", text=text, order=NUGET, versions=compare("=", NUGET.key(low), low))
+    if re.fullmatch(r"(?:\d+\.){0,3}\*", low):  # a floating start: from its first version on
+        low = low.rstrip("*").rstrip(".") or "0"
     bottom = low_end(NUGET, low, included=opens == "[")
     top = high_end(NUGET, high, included=closes == "]")
     return Constraint(language="nuget", text=text, order=NUGET, versions=between(bottom, top))
