@@ -17,6 +17,7 @@ import msgspec
 
 from dokimon.core.faults import Fault
 from dokimon.core.files import inside, is_ones_own, make_for_oneself
+from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.platform import own_folder
 
 _FORGOTTEN_AFTER = 3600.0
@@ -53,20 +54,17 @@ class Change:
             root=str(root), file=path.relative_to(root).as_posix(), pid=pid, started=_started(pid) or 0.0
         )
         self._open = False
+        self._held: int | None = None
 
     def __enter__(self) -> Change:
-        import filelock
-
         make_for_oneself(self._entry.parent)
         if not is_ones_own(self._entry.parent):
             raise JournalFault(f"others may write to {self._entry.parent}, where its original would be kept")
-        self._held = filelock.FileLock(self._entry.with_suffix(".lock"), mode=0o600)
-        try:
-            self._held.acquire(timeout=0)
-        except filelock.Timeout:
-            raise JournalFault("another Dokimon is changing it at this moment") from None
+        self._held = hold(self._entry.with_suffix(".lock"))
+        if self._held is None:
+            raise JournalFault("another Dokimon is changing it at this moment")
         if self._entry.exists() or self._path.read_bytes() != self._original:
-            self._held.release()
+            let_go(self._held)
             raise JournalFault("another Dokimon was changing it a moment ago")
         # The copies are whole on the disk before the entry names them, and all three before the file is touched.
         _write_whole(_was(self._entry), self._original)
@@ -82,7 +80,8 @@ class Change:
             _overwrite(self._path, self._original)
             _strike(self._entry)
             self._open = False
-            self._held.release()
+            if self._held is not None:
+                let_go(self._held)
 
     def __exit__(self, *_: object) -> None:
         self.undo()

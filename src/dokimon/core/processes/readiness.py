@@ -217,6 +217,12 @@ def _answers(at: Listening, scheme: str, seconds: float, get: str | None) -> boo
         link.close()
 
 
+def _load_beforehand() -> None:
+    """Load what the checks of a page take while the server starts."""
+    for name in ("httpx", "bs4"):
+        import_module(name)
+
+
 class _Asking:
     """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
@@ -227,7 +233,7 @@ class _Asking:
         self._answers: dict[tuple[str, int], tuple[float, str]] = {}
         self._first: float | None = None
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
-        threading.Thread(target=import_module, args=("httpx",), daemon=True).start()
+        threading.Thread(target=_load_beforehand, daemon=True).start()
 
     def ask(self, sockets: Sequence[Listening]) -> None:
         for at in sockets:

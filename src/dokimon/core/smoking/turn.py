@@ -15,6 +15,7 @@ import msgspec
 
 from dokimon.core.faults import Fault
 from dokimon.core.files import bytes_of_file, make_for_oneself, write_for_oneself
+from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.platform import own_folder
 from dokimon.core.processes.watching import Watcher
 
@@ -43,43 +44,35 @@ def turn(
     if own is None:
         yield
         return
-    import filelock
-
     mark = hashlib.blake2b(os.fsencode(os.path.realpath(root)), digest_size=8).hexdigest()
     lock, note = own / "turns" / f"{mark}.lock", own / "turns" / f"{mark}.json"
     try:
         make_for_oneself(lock.parent)
-        held = filelock.FileLock(lock, mode=0o600)
-        _take(held, note, patience, halt, watcher)
-        with contextlib.suppress(OSError):
-            write_for_oneself(note, msgspec.json.encode(_Holder(os.getpid(), time.time())))
+        held = _take(lock, note, patience, halt, watcher)
     except OSError:  # a folder that may not be written to: better unlocked than not at all
         yield
         return
+    with contextlib.suppress(OSError):
+        write_for_oneself(note, msgspec.json.encode(_Holder(os.getpid(), time.time())))
     try:
         yield
     finally:
-        held.release()
+        let_go(held)
 
 
-def _take(held: object, note: Path, patience: float, halt: threading.Event, watcher: Watcher) -> None:
-    import filelock
-
-    assert isinstance(held, filelock.BaseFileLock)
+def _take(lock: Path, note: Path, patience: float, halt: threading.Event, watcher: Watcher) -> int:
+    """Return the handle of the lock once it is held; raises `TurnFault`, and `OSError` where there can be none."""
     deadline = time.monotonic() + patience
     told = False
-    while True:
-        try:
-            held.acquire(timeout=0)
-            return
-        except filelock.Timeout:
-            left = deadline - time.monotonic()
-            if left <= 0 or halt.is_set():
-                raise TurnFault(_who(note, patience)) from None
-            if not told:
-                watcher.stage("wait", _who(note, patience))
-                told = True
-            halt.wait(min(left, _LOOK_EVERY))
+    while (held := hold(lock)) is None:
+        left = deadline - time.monotonic()
+        if left <= 0 or halt.is_set():
+            raise TurnFault(_who(note, patience))
+        if not told:
+            watcher.stage("wait", _who(note, patience))
+            told = True
+        halt.wait(min(left, _LOOK_EVERY))
+    return held
 
 
 def _who(note: Path, patience: float) -> str:
