@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import os
 import re
 import shutil
@@ -296,3 +297,29 @@ def test_a_variable_that_the_catalogue_keeps_is_passed_on_where_it_is_a_place(
         Path(copy.path), Ask(pattern="(seen=.*)", keeps=["JAVA_HOME"])
     )
     assert (told.version != "seen=nothing") is kept
+
+
+def test_folders_of_our_own_are_not_taken_from_the_checkout(world: World) -> None:
+    """Where variables put them there (direnv and the like), whoever wrote the checkout would have filled them."""
+    entry = json.dumps({"root": str(world.home), "file": "page.txt", "pid": 1, "started": 1.0})
+    world.write(
+        {
+            "dokimon.toml": 'format = 1\n[[need]]\ntool = "tidectl"\nversion = ">=1"\n',
+            ".config/dokimon/catalogue/tidectl.toml": 'name = "tidectl"\ntitle = "x"\nkind = "command"\n'
+            'commands = ["tidectl"]\n',
+            ".cache/dokimon/changes/1.json": entry,
+            ".cache/dokimon/changes/1.was": "theirs",
+            ".cache/dokimon/changes/1.set": "mine",
+        }
+    )
+    for folder in (world.checkout / ".cache/dokimon/changes", world.checkout / ".cache/dokimon"):
+        folder.chmod(0o700)
+    (world.home / "page.txt").write_text("mine")
+    world.tool("tidectl", f"touch {world.home}/was-run; echo tidectl 1.2")
+    world.environment |= {
+        "XDG_CONFIG_HOME": f"{world.checkout}/.config",
+        "XDG_CACHE_HOME": f"{world.checkout}/.cache",
+    }
+    ended = world.dokimon("verify")
+    assert ended.status == 3 and not (world.home / "was-run").exists(), ended
+    assert (world.home / "page.txt").read_text() == "mine" and "restored" not in ended.err

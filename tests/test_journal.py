@@ -63,12 +63,13 @@ def test_what_somebody_wrote_since_is_left_alone_and_the_copy_is_kept(tmp_path: 
 
 def test_a_change_that_is_under_way_is_nobody_elses(tmp_path: Path) -> None:
     environment = {"HOME": str(tmp_path)}
-    file = tmp_path / "page.txt"
+    file = tmp_path / "quay/page.txt"
+    file.parent.mkdir()
     file.write_bytes(b"Boats")
-    with Change(file, tmp_path, b"Ferries", environment):
-        assert put_back(tmp_path, environment) == [] and file.read_bytes() == b"Ferries"
+    with Change(file, file.parent, b"Ferries", environment):
+        assert put_back(file.parent, environment) == [] and file.read_bytes() == b"Ferries"
         with pytest.raises(JournalFault, match="another Dokimon"):
-            Change(file, tmp_path, b"Trains", environment).__enter__()
+            Change(file, file.parent, b"Trains", environment).__enter__()
     assert file.read_bytes() == b"Boats"
 
 
@@ -79,7 +80,7 @@ def test_a_journal_that_others_may_write_to_is_neither_obeyed_nor_used(tmp_path:
     (told,) = put_back(file.parent, environment)
     assert "not yours alone" in told and file.read_bytes() == b"Ferries"
     with pytest.raises(JournalFault, match="others may write"):
-        Change(file, tmp_path, b"Trains", environment).__enter__()
+        Change(file, file.parent, b"Trains", environment).__enter__()
     folder.chmod(0o700)
     assert put_back(file.parent, environment) and file.read_bytes() == b"Boats"
 
@@ -92,11 +93,12 @@ def test_what_is_kept_is_for_its_user_alone(tmp_path: Path) -> None:
 
 
 def test_the_mode_and_the_links_of_the_file_stay(tmp_path: Path) -> None:
-    file, other = tmp_path / "page.sh", tmp_path / "other"
+    file, other = tmp_path / "quay/page.sh", tmp_path / "other"
+    file.parent.mkdir()
     file.write_bytes(b"Boats")
     file.chmod(0o750)
     other.hardlink_to(file)
-    with Change(file, tmp_path, b"Ferries", {"HOME": str(tmp_path)}):
+    with Change(file, file.parent, b"Ferries", {"HOME": str(tmp_path)}):
         assert other.read_bytes() == b"Ferries"
     assert other.read_bytes() == b"Boats" and file.stat().st_mode & 0o777 == 0o750
 

@@ -15,6 +15,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.declarations.checkout import find_checkout
 from dokimon.core.faults import Fault
 from dokimon.core.files import inside, is_ones_own, make_for_oneself
 from dokimon.core.locking import hold, let_go
@@ -42,8 +43,8 @@ class Change:
 
     def __init__(self, path: Path, root: Path, changed: bytes, environment: Mapping[str, str]) -> None:
         folder = _folder(environment)
-        if folder is None:
-            raise JournalFault("Dokimon has no folder of its own in which to keep the original")
+        if folder is None or inside(folder, root):
+            raise JournalFault("Dokimon has no folder of its own, outside the checkout, in which to keep the original")
         self._path, self._changed, self._original = path, changed, path.read_bytes()
         import hashlib
 
@@ -94,8 +95,8 @@ def put_back(within: Path, environment: Mapping[str, str]) -> list[str]:
     not obeyed.
     """
     folder = _folder(environment)
-    if folder is None or not folder.is_dir():
-        return []
+    if folder is None or not folder.is_dir() or inside(folder, find_checkout(within).untrusted):
+        return []  # in the checkout it would be the checkout's word
     if not is_ones_own(folder):
         return [f"{folder} is not yours alone: what it says was being changed is not put back"]
     sentences = []
