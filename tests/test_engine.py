@@ -98,7 +98,6 @@ def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_
     assert [step.signal for step in stopped.steps] == ["SIGINT", "SIGTERM", "SIGKILL"] and not stopped.left_behind
 
 
-@pytest.mark.usefixtures("back_end")
 @pytest.mark.parametrize("what", ["kills-its-warden", "stops-its-warden"])
 def test_a_run_that_turns_on_its_warden_is_ended_all_the_same(world: World, free_port: int, what: str) -> None:
     (world.checkout / "dokimon.toml").write_text("format = 1\n" + settings(what, free_port))

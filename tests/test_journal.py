@@ -40,7 +40,7 @@ def killed_at(folder: Path, old: bytes, now: bytes, new: bytes) -> tuple[Path, d
     return file, environment
 
 
-@settings(max_examples=60, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
+@settings(max_examples=30, deadline=None, suppress_health_check=[HealthCheck.function_scoped_fixture])
 @given(old=texts, new=texts, cut=st.floats(0, 1), undoing=st.booleans())
 def test_whatever_was_written_when_it_was_cut_off(
     tmp_path: Path, old: bytes, new: bytes, cut: float, undoing: bool
