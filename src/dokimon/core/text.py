@@ -41,9 +41,9 @@ def counted(number: int, thing: str) -> str:
     return f"{number} {thing}" + ("" if number == 1 else "s")
 
 
-def nearest(word: str, known: list[str]) -> str | None:
-    """Return the known word that `word` was most likely meant to be, or None."""
+def nearest(word: str, known: list[str], likeness: float = 0.5) -> str | None:
+    """Return the known word that `word` was most likely meant to be, or None; `likeness` is from 0 to 1 (the same)."""
     from difflib import get_close_matches
 
-    found = get_close_matches(word, known, n=1, cutoff=0.5)
+    found = get_close_matches(word, known, n=1, cutoff=likeness)
     return found[0] if found else None

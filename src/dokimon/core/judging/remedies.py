@@ -62,7 +62,7 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
 
 
 def _for_uncatalogued(tool: str, machine: Machine) -> str:
-    like = nearest(tool, list(machine.catalogue.names()))
+    like = nearest(tool, list(machine.catalogue.names()), 0.75)  # a slip, and no other tool of a similar name
     return f'install it; or was "{like}" meant?' if like else "install it, or put its folder on PATH"
 
 

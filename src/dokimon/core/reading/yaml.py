@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator
 from typing import Any
 
@@ -25,6 +26,14 @@ class Yaml:
         """The text of a scalar that is not empty, else None."""
         value = getattr(self._node, "value", None)
         return value if isinstance(value, str) and value and self._node.tag != "tag:yaml.org,2002:null" else None
+
+    @property
+    def value_text(self) -> str | None:
+        """The text of a scalar as a program gets it: `3.10` without quotes is the number 3.1 (YAML 1.2, §10.2.1)."""
+        text = self.text
+        if text and self._node.tag == "tag:yaml.org,2002:float" and re.fullmatch(r"\d+\.\d+", text):
+            return str(float(text))
+        return text
 
     @property
     def is_mapping(self) -> bool:

@@ -145,7 +145,7 @@ def _of_step(step: Yaml, matrix: Yaml | None, known: Mapping[str, str], manifest
 
 
 def _versions(value: Yaml, matrix: Yaml | None, known: Mapping[str, str]) -> Iterator[str]:
-    texts = [value.text] if value.text else [each.text for each in value.each()]
+    texts = [value.value_text] if value.text else [each.value_text for each in value.each()]
     for text in texts:
         named = re.fullmatch(r"\$\{\{\s*(matrix|env)\.([\w-]+)\s*\}\}", (text or "").strip())
         if named and named[1] == "env":
@@ -164,12 +164,13 @@ def _of_matrix(matrix: Yaml, name: str) -> Iterator[str]:
         if [key for key, _ in entry.items()] == [name] and (one := entry.get(name)) and one.text:
             excluded.add(one.text)
     given = matrix.get(name)
-    yield from (each.text for each in given.each() if each.text and each.text not in excluded) if given else ()
+    kept = (each for each in given.each() if each.text and each.text not in excluded) if given else ()
+    yield from (each.value_text or "" for each in kept)
     includes = matrix.get("include")
     for entry in includes.each() if includes else ():
         listed = entry.get(name)
         if listed and listed.text:
-            yield listed.text
+            yield listed.value_text or ""
 
 
 def _container(
