@@ -24,7 +24,7 @@ from dokimon.core.processes.sockets import free_port, listeners, strangers
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.report.model import Run, Stranger
+from dokimon.core.report.model import Listening, Run, Stranger
 from dokimon.core.smoking.checking import (
     LAST_LINES,
     ContextOf,
@@ -140,9 +140,8 @@ def _carried_out(
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
             if while_up and run.verdict != "failed" and not context.halt.is_set():
                 while_up(run, tree)
-                if tree.is_gone() and not context.halt.is_set():
-                    last = tree.output.last(LAST_LINES)
-                    run = changed(run, "failed", f"{how_ended(tree.exit_status)} after it was up", last_lines=last)
+                if not context.halt.is_set() and (went := _went_down(tree, state.at)):
+                    run = changed(run, "failed", f"{went} after it was up", last_lines=tree.output.last(LAST_LINES))
         watcher.stage(plan.name, "stopping")
         run = after_stop(run, plan, stop(tree, plan.stop), tree)
     finally:
@@ -152,6 +151,22 @@ def _carried_out(
     return msgspec.structs.replace(
         run, log=log, log_left_out=output.left_out or None, warnings=output.warnings or None, diagnoses=diagnoses
     )
+
+
+def _went_down(tree: Tree, at: Listening | None) -> str | None:
+    """Return what became of a run that was up and is no longer, in words; None while it is.
+
+    A shell around it may live a moment longer than the server: that this listens no more is seen first.
+    """
+    if tree.is_gone():
+        return how_ended(tree.exit_status)
+    if at is None or _listens(tree, at) or (not tree.wait(1.0) and _listens(tree, at)):
+        return None  # one that starts again, since its files changed, listens again a moment later
+    return how_ended(tree.exit_status) if tree.ended else "no longer listens"
+
+
+def _listens(tree: Tree, at: Listening) -> bool:
+    return any(each.port == at.port for each in listeners(tree.processes()))
 
 
 def _check_contexts(
