@@ -195,6 +195,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         {
             ".tool-versions": "read_tool_versions",
             ".sdkmanrc": "read_sdkman",
+            "mise.toml": "read_mise",
+            ".mise.toml": "read_mise",
         },
     ),
     Ecosystem(
@@ -213,8 +215,6 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "docker-compose.yaml": "read_compose",
             "devcontainer.json": "read_devcontainer",
             ".devcontainer.json": "read_devcontainer",
-            "mise.toml": "read_mise",
-            ".mise.toml": "read_mise",
         },
     ),
     Ecosystem(

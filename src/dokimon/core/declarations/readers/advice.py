@@ -7,12 +7,9 @@ from collections.abc import Iterator, Mapping
 
 import msgspec
 
-from dokimon.core.declarations.distributions import NAMES, version_need
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, service_need
-from dokimon.core.declarations.shapes import misfits
-from dokimon.core.reading.manifest import Manifest, as_json, as_toml
+from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.text import matches
-from dokimon.core.reading.toml_lines import toml_line
 from dokimon.core.reading.yaml import Yaml, as_yaml
 from dokimon.core.source import Source
 from dokimon.core.versions.languages.node_version_file import NEWEST_LTS
@@ -331,19 +328,4 @@ def read_devcontainer(manifest: Manifest) -> list[Requirement]:
             found += advised(tool, [version], source, "the development container has it")
         elif tool:
             found.append(any_version(tool, source, "the development container has it", strength="advised"))
-    return found
-
-
-def read_mise(manifest: Manifest) -> list[Requirement]:
-    """Read `[tools]` of a mise.toml: names of tools with a version, or several (mise.jdx.dev, "Configuration")."""
-    data = as_toml(manifest)
-    tools, found = data.get("tools"), misfits(manifest, data, {"tools": "table"}, "mise")
-    for name, given in tools.items() if isinstance(tools, dict) else ():
-        value = given.get("version") if isinstance(given, dict) else given
-        names = [
-            str(each) for each in (value if isinstance(value, list) else [value]) if isinstance(each, str | int | float)
-        ]
-        source = manifest.source(toml_line(manifest.text, ("tools", name)))
-        if ":" not in name and names:
-            found += version_need(str(NAMES.get(name, name)), names, source)
     return found

@@ -1,4 +1,4 @@
-"""`.tool-versions` and `.sdkmanrc`, which name the versions of any number of tools, one a line."""
+"""`.tool-versions`, `mise.toml` and `.sdkmanrc`, which name the versions of any number of tools, of their own."""
 
 from __future__ import annotations
 
@@ -6,8 +6,10 @@ import re
 
 from dokimon.core.declarations.distributions import NAMES, version_need
 from dokimon.core.declarations.requirement import Requirement
-from dokimon.core.reading.manifest import Manifest
+from dokimon.core.declarations.shapes import misfits
+from dokimon.core.reading.manifest import Manifest, as_toml
 from dokimon.core.reading.text import matches, properties
+from dokimon.core.reading.toml_lines import toml_line
 
 
 def read_tool_versions(manifest: Manifest) -> list[Requirement]:
@@ -28,4 +30,19 @@ def read_sdkman(manifest: Manifest) -> list[Requirement]:
     for name, (value, line) in properties(manifest).items():
         if tool := _CANDIDATES.get(name):
             found += version_need(tool, [re.sub(r"-[a-z]+$", "", value)], manifest.source(line))
+    return found
+
+
+def read_mise(manifest: Manifest) -> list[Requirement]:
+    """Read `[tools]` of a mise.toml: names of tools with a version, or several (mise.jdx.dev, "Configuration")."""
+    data = as_toml(manifest)
+    tools, found = data.get("tools"), misfits(manifest, data, {"tools": "table"}, "mise")
+    for name, given in tools.items() if isinstance(tools, dict) else ():
+        value = given.get("version") if isinstance(given, dict) else given
+        names = [
+            str(each) for each in (value if isinstance(value, list) else [value]) if isinstance(each, str | int | float)
+        ]
+        source = manifest.source(toml_line(manifest.text, ("tools", name)))
+        if ":" not in name and names:
+            found += version_need(str(NAMES.get(name, name)), names, source)
     return found
