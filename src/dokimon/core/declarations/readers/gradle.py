@@ -85,12 +85,10 @@ def read_build(manifest: Manifest) -> list[Requirement]:
             if not any(tool == "toolchain" for tool, _ in found):
                 need = requirement("java", f">={wanted}", "plain", manifest.source(line), why=f"{what} of the build")
                 found.setdefault(("java", wanted), need)
-    in_native_build = False
     for pattern, name in _ANDROID:
-        in_native_build = "externalNativeBuild" in manifest.text
+        if name.startswith("cmake") and "externalNativeBuild" not in manifest.text:
+            continue
         for match, line in matches(manifest, pattern, comment="//"):
-            if name.startswith("cmake") and not in_native_build:
-                continue
             component = name.format(match[1])
             need = any_version("android-sdk", manifest.source(line), component=component)
             found.setdefault(("android-sdk", component), need)
