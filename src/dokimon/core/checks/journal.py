@@ -68,9 +68,13 @@ class Change:
             let_go(self._held)
             raise JournalFault("another Dokimon was changing it a moment ago")
         # The copies are whole on the disk before the entry names them, and all three before the file is touched.
-        _write_whole(_was(self._entry), self._original)
-        _write_whole(_set(self._entry), self._changed)
-        _write_whole(self._entry, msgspec.json.encode(self._made))
+        try:
+            _write_whole(_was(self._entry), self._original)
+            _write_whole(_set(self._entry), self._changed)
+            _write_whole(self._entry, msgspec.json.encode(self._made))
+        except OSError:
+            let_go(self._held)
+            raise
         self._open = True
         _overwrite(self._path, self._changed)
         return self
