@@ -78,7 +78,12 @@ def _elixir(tool: str, name: str, source: Source, why: str | None) -> Requiremen
     return _plain(tool, version, source, why)
 
 
+_OF_MANDREL = {"21": "11", "22": "17", "23.0": "17", "23.1": "21", "24.0": "22", "24.1": "23", "24.2": "24", "25": "25"}
+"""Which Java a line of Mandrel is (its releases)."""
+
+
 def _java(tool: str, name: str, source: Source, why: str | None) -> Requirement:
+    name = re.sub(r"^(?:\d+\.)+r(\d+)-(?:grl|nik|gln|mandrel)$", r"\1", name)  # GraalVM 22.3 for Java 17, as .sdkmanrc names it
     bare = re.fullmatch(r"(?:1\.)?(\d+)((?:\.\d+)*)(?:_\d+)?(?:\+[\w.]+)?(?:-[\w.+-]+)?", name)
     if bare:
         distribution, version = "", bare[1] + ("" if name.startswith("1.") else bare[2])
@@ -88,8 +93,10 @@ def _java(tool: str, name: str, source: Source, why: str | None) -> Requirement:
             version = of_java[1]
         elif distribution.startswith("zulu") and re.match(r"\d+\.\d+\.\d+", version):
             version = version.partition(".")[0]  # Zulu numbers its builds in a way of its own
-        elif distribution in ("corretto", "amazon-corretto") and version.count(".") > 3:
+        elif distribution in ("corretto", "amazon-corretto", "dragonwell") and version.count(".") > 3:
             version = ".".join(version.split(".")[:3])
+        elif distribution == "mandrel":
+            version = next((java for line, java in _OF_MANDREL.items() if version.startswith(line)), version)
         version = re.sub(r"^1\.(\d+)(?:\.0)?.*", r"\1", version)
     else:
         return unreadable(tool, source, f"{clean(name, 60)!r} is not a version of Java")

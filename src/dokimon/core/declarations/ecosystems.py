@@ -91,6 +91,8 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "build.gradle.kts": "read_build",
             "settings.gradle": "read_settings_script",
             "settings.gradle.kts": "read_settings_script",
+            "*.gradle": "read_script",
+            "*.kts": "read_script",
             "gradle-wrapper.properties": "read_wrapper",
             "gradle-daemon-jvm.properties": "read_daemon",
             "libs.versions.toml": "read_catalog",

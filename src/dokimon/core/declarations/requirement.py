@@ -154,9 +154,9 @@ def any_version(
     return _plain(subject, ANY_VERSION, source, why, strength)
 
 
-def unreadable(tool: str, source: Source, reason: str) -> Requirement:
+def unreadable(tool: str, source: Source, reason: str, component: str | None = None) -> Requirement:
     """Return the need that a broken manifest leaves behind: what it wants of `tool` is not known."""
-    subject = _tool_or_component(tool, None)
+    subject = _tool_or_component(tool, component)
     return Requirement(subject=subject, wanted="?", language="plain", source=source, fault=clean(reason))
 
 

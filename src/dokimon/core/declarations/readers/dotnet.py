@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from pathlib import Path
 
 from dokimon.core.declarations.requirement import (
     Requirement,
@@ -62,8 +63,8 @@ def read_project(manifest: Manifest) -> list[Requirement]:
     """
     project = as_xml(manifest)
     is_props = manifest.path.suffix == ".props"
-    known = {} if is_props else _of_props_above(manifest)
-    known |= {element.name.lower(): element.text.strip() for element in _properties(project) if not _condition(element)}
+    known = {} if is_props else _of_props_above(manifest.path.parent, manifest.root)
+    known |= _known(project, manifest)
     frameworks, element = _frameworks(project, known)
     if not frameworks:
         if is_props or known.get("targetframework") or known.get("targetframeworks"):
@@ -106,16 +107,46 @@ def _condition(element: Element) -> bool:
     return bool(condition) and not re.fullmatch(r"\s*'\$\(\w+\)'\s*==\s*''\s*", condition)
 
 
-def _of_props_above(manifest: Manifest) -> dict[str, str]:
+def _known(project: Element, manifest: Manifest, depth: int = 0) -> dict[str, str]:
+    """Return the properties of a project file by their names in small letters, those of the files it imports included."""
+    known: dict[str, str] = {}
+    for element in project.children:
+        if element.name == "Import" and not _condition(element) and depth < _DEEPEST:
+            above = re.search(r"GetPathOfFileAbove\(\s*'?([\w.]+)'?", element.attributes.get("Project", ""))
+            if above and above[1] == _PROPS and manifest.path.parent != manifest.root:
+                known |= _of_props_above(manifest.path.parent.parent, manifest.root, depth + 1)
+            elif imported := _imported(element.attributes.get("Project", ""), manifest):
+                known |= _known(as_xml(imported), imported, depth + 1)
+        elif element.name == "PropertyGroup" and not _condition(element):
+            known |= {each.name.lower(): each.text.strip() for each in element.children if not _condition(each)}
+    return known
+
+
+_PROPS = "Directory.Build.props"
+_DEEPEST = 8
+"""Files that import each other, at most."""
+
+
+def _imported(path: str, manifest: Manifest) -> Manifest | None:
+    """Return the file of the checkout that an `<Import>` names, or None: what MSBuild works out is left aside."""
+    path = re.sub(r"^\$\(MSBuild(?:ThisFile|Project)Directory\)[\\/]?", "", path).replace("\\", "/")
+    if not path or "$" in path or "*" in path:
+        return None
+    try:
+        return open_manifest(manifest.path.parent / path, manifest.root)
+    except ManifestFault:
+        return None
+
+
+def _of_props_above(folder: Path, root: Path, depth: int = 0) -> dict[str, str]:
     """Return the properties of the nearest Directory.Build.props upward."""
-    folder = manifest.path.parent
     while True:
         try:
-            above = open_manifest(folder / "Directory.Build.props", manifest.root)
-            return {each.name.lower(): each.text.strip() for each in _properties(as_xml(above)) if not _condition(each)}
+            above = open_manifest(folder / _PROPS, root)
+            return _known(as_xml(above), above, depth)
         except ManifestFault:
             pass
-        if folder == manifest.root or manifest.root not in folder.parents:
+        if folder == root or root not in folder.parents:
             return {}
         folder = folder.parent
 
@@ -155,7 +186,7 @@ def _of_framework(
         yield unreadable("dotnet", source, f"{framework} is worked out by MSBuild, which is not run here")
         return
     if re.fullmatch(r"netstandard\d+\.\d+", framework) or re.fullmatch(r"net[1-4]\d{1,2}", framework):
-        if framework.startswith("netstandard") or project.attributes.get("Sdk"):
+        if framework.startswith("netstandard") or _sdk(project):
             yield any_version("dotnet", source, f"it builds {framework}", component="sdk")
         return
     parts = _parts(framework)
@@ -168,17 +199,19 @@ def _of_framework(
         yield any_version("dotnet", source, f"it builds {framework}", component=f"workload {platform}")
     if is_props or (platform in _WORKLOADS):
         return
-    sdk = project.attributes.get("Sdk", "")
+    sdk = _sdk(project)
     is_web = sdk.startswith("Microsoft.NET.Sdk.Web")
-    if not (is_web or _runs(project, known, sdk)):
+    if not (is_web or _runs(project, known, sdk)) or known.get("selfcontained", "").lower() == "true":
         return
     policy = known.get("rollforward", "minor").lower()
     wanted = f">={version}" if "major" in policy else version
-    wanted = version.partition(".")[0] if policy in ("minor", "latestminor") else wanted
+    if policy in ("minor", "latestminor"):
+        major, _, minor = version.partition(".")
+        wanted = major if minor == "0" else f">={version}, <{int(major) + 1}"
     yield beside_others(
         requirement("dotnet", wanted, "plain", source, component="runtime", why=f"{framework} runs on it")
     )
-    if is_web:
+    if is_web or "Microsoft.AspNetCore.App" in _included(project, "FrameworkReference"):
         why = f"{framework} runs on it: a web project"
         yield beside_others(requirement("dotnet", wanted, "plain", source, component="aspnetcore", why=why))
 
@@ -187,8 +220,19 @@ def _runs(project: Element, known: Mapping[str, str], sdk: str) -> bool:
     """Whether the project is started, and no library: a program, a service, or tests."""
     if known.get("outputtype", "").lower() in ("exe", "winexe") or sdk.startswith("Microsoft.NET.Sdk.Worker"):
         return True
-    packages = [each.attributes.get("Include", "") for each in project.all("ItemGroup", "PackageReference")]
-    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in packages
+    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in _included(
+        project, "PackageReference"
+    )
+
+
+def _included(project: Element, kind: str) -> list[str]:
+    return [each.attributes.get("Include", "") for each in project.all("ItemGroup", kind)]
+
+
+def _sdk(project: Element) -> str:
+    """Return the SDK that builds the project: an attribute, or an element of its own; empty for old projects."""
+    named = [each.attributes.get("Name", "") for each in project.children if each.name == "Sdk"]
+    return project.attributes.get("Sdk", "") or next(iter(named), "")
 
 
 def _only_system(frameworks: list[str], known: Mapping[str, str]) -> tuple[str, str] | None:
@@ -232,9 +276,12 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
 
 
 def read_solution(manifest: Manifest) -> list[Requirement]:
-    """A solution needs an SDK; a project that it names and that is missing is reported."""
-    found = [any_version("dotnet", manifest.source(1), "a solution is built by the SDK", component="sdk")]
-    for match, line in matches(manifest, r'^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.\w+proj)"', comment=""):
+    """A solution needs an SDK, unless none of its projects is .NET's; one that it names and that is missing is reported."""
+    found = []
+    named = list(matches(manifest, r'^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.\w+proj)"', comment=""))
+    if not named or any(re.search(r"\.(?:cs|fs|vb)proj$", match[1]) for match, _ in named):
+        found.append(any_version("dotnet", manifest.source(1), "a solution is built by the SDK", component="sdk"))
+    for match, line in named:
         path = manifest.path.parent / match[1].replace("\\", "/")
         if not path.is_file():
             found.append(

@@ -7,6 +7,7 @@ from collections.abc import Iterator
 
 import msgspec
 
+from dokimon.core.declarations.compatibility import row_of
 from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import (
     Requirement,
@@ -28,6 +29,7 @@ _PROPERTIES_OF_JAVA = (
     "maven.compiler.source",
     "maven.compiler.target",
     "java.version",
+    "kotlin.compiler.jvmTarget",
 )
 
 
@@ -35,7 +37,8 @@ def read_pom(manifest: Manifest) -> list[Requirement]:
     """Read which Java compiles the project, the enforcer's rules, the toolchain; parents below the root are read too."""
     project = as_xml(manifest)
     known = _properties(manifest, project)
-    found = [*_java_of_compiler(manifest, project, known), *_enforcer(manifest, project, known)]
+    found = [*_java_of_compiler(manifest, project, known), *_java_of_parent(manifest, project)]
+    found += _enforcer(manifest, project, known)
     for element in project.all("prerequisites", "maven"):
         found.append(_at_least("maven", element, manifest, known))
     for plugin in _plugins(project, "maven-toolchains-plugin"):
@@ -136,6 +139,16 @@ def _java_of_compiler(manifest: Manifest, project: Element, known: dict[str, str
         need = _at_least("java", element, manifest, known)
         found.setdefault(need.wanted, need)
     return list(found.values())
+
+
+def _java_of_parent(manifest: Manifest, project: Element) -> list[Requirement]:
+    """Spring Boot, from which many projects inherit, runs on newer versions of Java only (`compatibility.toml`)."""
+    named, version = project.first("parent", "artifactId"), project.first("parent", "version")
+    if named is None or version is None or named.text.strip() != "spring-boot-starter-parent":
+        return []
+    row, source = row_of("spring", version.text), manifest.source(version.line)
+    why = f"Spring Boot {version.text.strip()} runs on it"
+    return [requirement("java", f">={row['least']}", "plain", source, why=why)] if row else []
 
 
 def _enforcer(manifest: Manifest, project: Element, known: dict[str, str]) -> list[Requirement]:
