@@ -122,7 +122,8 @@ def _wanted(name: str) -> bool:
 def _readers_of(folder: str, name: str) -> list[_Reader]:
     found = _EXACT.get(VARIANTS.rstrip(".") if name.startswith(VARIANTS) else name, [])
     for ending, reader in _ENDINGS.get(name[name.rfind(".") :], ()):
-        if not ending or folder.endswith(f"/{ending}"):
+        is_taken = any(each.ecosystem is reader.ecosystem for each in found)
+        if not is_taken and (not ending or folder.endswith(f"/{ending}")):
             found = [*found, reader]
     return found
 

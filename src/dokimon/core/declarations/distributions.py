@@ -40,10 +40,15 @@ def version_need(tool: str, names: list[str], source: Source, why: str | None = 
     names = [each for each in names if each]
     if any(_NOT_CHOSEN.match(each) for each in names):
         return [any_version(tool, source, why or f"the version file says {clean(names[0], 40)}")]
-    names = [each for each in names if not _ELSEWHERE.match(each)]
+    names = [each for each in names if not _ELSEWHERE.match(each)] or names
     if not names:
         return []
+    if _ELSEWHERE.match(names[0]):
+        return [any_version(tool, source, why or f"the version file takes it from {clean(names[0], 60)}")]
     needs = [_one(tool, each, source, why) for each in names]
+    if tool == "elixir" and (otp := re.search(r"-otp-?(\d+)$", names[0])):
+        reason = f"this Elixir was built for Erlang/OTP {otp[1]}"
+        return [needs[0], requirement("erlang", f">={otp[1]}", "plain", source, why=reason)]
     if len(needs) == 1 or any(each.fault or each.tool != needs[0].tool for each in needs):
         return needs[:1]
     wanted = " or ".join(each.wanted for each in needs)
@@ -57,6 +62,10 @@ def _one(tool: str, name: str, source: Source, why: str | None) -> Requirement:
 
 def _plain(tool: str, name: str, source: Source, why: str | None) -> Requirement:
     version = re.sub(r"^(?:v|go|[a-z]+(?:64)?-)(?=\d)", "", name)
+    if tool == "rustc" and re.fullmatch(r"(?:stable|beta|nightly)(?:-[\d-]+)?", name):
+        return any_version(tool, source, why or f"the version file picks {name}")
+    if tool == "flutter":
+        version = re.sub(r"-(?:stable|beta|dev|master)$", "", version)
     if not re.fullmatch(r"\d[\w.+~-]*", version, re.ASCII):
         return unreadable(tool, source, f"{clean(name, 60)!r} is not a version that is known here")
     return requirement(tool, version.partition("+")[0], "plain", source, why=why)
@@ -83,7 +92,7 @@ _OF_MANDREL = {"21": "11", "22": "17", "23.0": "17", "23.1": "21", "24.0": "22",
 
 
 def _java(tool: str, name: str, source: Source, why: str | None) -> Requirement:
-    name = re.sub(r"^(?:\d+\.)+r(\d+)-(?:grl|nik|gln|mandrel)$", r"\1", name)  # GraalVM 22.3 for Java 17, as .sdkmanrc names it
+    name = re.sub(r"^(?:\d+\.)+r(\d+)(?:-[a-z]+)?$", r"\1", name)  # `22.3.r17`: GraalVM 22.3 for Java 17
     bare = re.fullmatch(r"(?:1\.)?(\d+)((?:\.\d+)*)(?:_\d+)?(?:\+[\w.]+)?(?:-[\w.+-]+)?", name)
     if bare:
         distribution, version = "", bare[1] + ("" if name.startswith("1.") else bare[2])

@@ -33,6 +33,24 @@ class Ecosystem(NamedTuple):
 
 _NODE_LOCKS = ("package-lock.json", "npm-shrinkwrap.json", "yarn.lock", "pnpm-lock.yaml", "bun.lock", "bun.lockb")
 
+_COMPOSE = tuple(
+    f"{name}{purpose}.{ending}"
+    for name in ("compose", "docker-compose")
+    for purpose in ("", ".override", ".dev", ".local")
+    for ending in ("yaml", "yml")
+)
+
+_README = ("README", "Readme", "readme", "ReadMe")
+_TEXTS = ("", ".md", ".rst", ".txt", ".adoc", ".markdown", ".MD", ".mkd")
+
+_OF_ONE_VERSION = (
+    ".terraform-version", "*.tf", ".bazelversion", "build.zig.zon", ".zigversion", "project/*.properties", "build.sbt",
+    "project.clj", "stack.yaml", "cabal.project", "cpanfile", ".perl-version", "shard.yml", "*.nimble",
+    "*.rockspec", "dune-project", "*.opam", "rebar.config", "gleam.toml", "DESCRIPTION", "meta/*.yml", "Podfile",
+    "Podfile.lock", ".xcode-version", ".bun-version", ".dvmrc", "elm.json",
+)  # fmt: skip
+"""The files of `readers/one_version.toml`."""
+
 ECOSYSTEMS: tuple[Ecosystem, ...] = (
     Ecosystem(
         "node",
@@ -59,6 +77,9 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "setup.py": "read_setup_py",
             "Pipfile": "read_pipfile",
             "runtime.txt": "read_runtime",
+            "uv.toml": "read_uv",
+            "hatch.toml": "read_hatch",
+            "pixi.toml": "read_pixi",
             "environment.yml": "read_conda",
             "environment.yaml": "read_conda",
             "requirements.txt": "read_presence",
@@ -115,12 +136,18 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         },
     ),
     Ecosystem(
-        "native",
+        "cmake",
         "cmake",
         {
             "CMakeLists.txt": "read_cmake",
             "CMakePresets.json": "read_presets",
-            "meson.build": "read_meson",
+        },
+    ),
+    Ecosystem("meson", "meson", {"meson.build": "read_meson"}),
+    Ecosystem(
+        "conan",
+        "conan",
+        {
             "conanfile.txt": "read_conan",
             "conanfile.py": "read_conan",
             "vcpkg.json": "read_vcpkg",
@@ -131,6 +158,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         "esp-idf",
         {
             "idf_component.yml": "read_component",
+            "dependencies.lock": "read_lock",
             "sdkconfig": "read_sdkconfig",
             "sdkconfig.defaults": "read_sdkconfig",
             "platformio.ini": "read_platformio",
@@ -163,6 +191,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "Gemfile": "read_gemfile",
             "gems.rb": "read_gemfile",
             "Gemfile.lock": "read_lock",
+            "gems.locked": "read_lock",
             "*.gemspec": "read_gemspec",
             ".ruby-version": "read_version_file",
         },
@@ -189,6 +218,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "pubspec.yaml": "read_pubspec",
             "pubspec.lock": "read_lock",
             ".fvmrc": "read_fvm",
+            "fvm_config.json": "read_fvm",
         },
     ),
     Ecosystem(
@@ -199,22 +229,33 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             ".sdkmanrc": "read_sdkman",
             "mise.toml": "read_mise",
             ".mise.toml": "read_mise",
+            "mise/*.toml": "read_mise",
         },
     ),
+    Ecosystem("one_version", "", {**dict.fromkeys(_OF_ONE_VERSION, "read_one"), "Project.toml": "read_julia"}),
     Ecosystem(
-        "advice",
+        "pipelines",
         "",
         {
             ".github/workflows/*.yml": "read_workflow",
             ".github/workflows/*.yaml": "read_workflow",
+            "action.yml": "read_action",
+            "action.yaml": "read_action",
             ".gitlab-ci.yml": "read_gitlab",
+            ".circleci/*.yml": "read_circleci",
+            ".travis.yml": "read_travis",
+            "azure-pipelines.yml": "read_azure",
+            "bitbucket-pipelines.yml": "read_bitbucket",
+        },
+    ),
+    Ecosystem(
+        "containers",
+        "",
+        {
             "Dockerfile": "read_dockerfile",
             "Containerfile": "read_dockerfile",
             "*.dockerfile": "read_dockerfile",
-            "compose.yaml": "read_compose",
-            "compose.yml": "read_compose",
-            "docker-compose.yml": "read_compose",
-            "docker-compose.yaml": "read_compose",
+            **dict.fromkeys(_COMPOSE, "read_compose"),
             "devcontainer.json": "read_devcontainer",
             ".devcontainer.json": "read_devcontainer",
         },
@@ -222,9 +263,7 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
     Ecosystem(
         "readme",
         "",
-        dict.fromkeys(
-            ("README.md", "README.rst", "README", "README.txt", "README.adoc", "Readme.md", "readme.md"), "read_readme"
-        ),
+        dict.fromkeys((f"{name}{ending}" for name in _README for ending in _TEXTS), "read_readme"),
     ),
 )
 """In the order in which the files of one folder are read."""

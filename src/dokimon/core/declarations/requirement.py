@@ -107,7 +107,7 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
                 each.tool if each.accepts == ANY_VERSION else f"{each.tool} {each.accepts}" for each in self.choices
             )
         if self.constraint:
-            return in_words(self.language, self.constraint.text, _ORDERS.get(self.tool))
+            return clean(in_words(self.language, self.constraint.text, _ORDERS.get(self.tool)))
         return "not known" if self.fault else self.wanted
 
 

@@ -5,7 +5,8 @@ from __future__ import annotations
 VERSION_FILES = frozenset({
     ".nvmrc", ".node-version", ".python-version", ".ruby-version", ".php-version", ".java-version", ".swift-version",
     ".go-version", ".tool-versions", ".sdkmanrc", "rust-toolchain", "rust-toolchain.toml", "global.json", "runtime.txt",
-    ".fvmrc", "mise.toml", ".mise.toml",
+    ".fvmrc", "fvm_config.json", ".terraform-version", ".bazelversion", ".zigversion", ".perl-version", ".xcode-version",
+    ".bun-version", ".dvmrc", "mise.toml", ".mise.toml",
 })  # fmt: skip
 
 

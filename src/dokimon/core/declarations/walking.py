@@ -28,7 +28,7 @@ FILLED_BY_TOOLS = frozenset(
 """Folders of dependencies, of build results, and of files that only tests read."""
 
 HIDDEN_BUT_READ = frozenset(
-    {".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker", ".devcontainer", ".cargo"}
+    {".github", ".circleci", ".config", ".mvn", ".gitlab", ".woodpecker", ".devcontainer", ".cargo", ".fvm"}
 )
 
 _DEEPEST = 24

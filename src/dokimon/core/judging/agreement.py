@@ -176,6 +176,7 @@ def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> l
         if agreement.versions:
             by_subject.setdefault(agreement.subject, []).append(agreement)
     drifted = []
+    scopes: Scopes | None = None
     for index, each in enumerate(requirements):
         # What dokimon.toml advises was put there on purpose; only what nobody looks after can drift.
         watched = each.strength == "required" or each.subject.kind == "fact" or each.source.file == SETTINGS_FILE
@@ -184,9 +185,32 @@ def drifts(requirements: Sequence[Requirement], found: Sequence[Agreement]) -> l
         if not near or not each.constraint:
             continue
         advised = in_common(each.constraint)
-        if advised is not None and not any(advised & one.versions for one in near):
-            drifted.append(Drift(index, near[0]))
+        if advised is None or any(advised & one.versions for one in near):
+            continue
+        scopes = scopes or Scopes(requirements)
+        here = _in_force(requirements, near, scopes, place)
+        if here and not any(advised & one.versions for one in here):
+            drifted.append(Drift(index, here[0]))
     return drifted
+
+
+def _in_force(
+    requirements: Sequence[Requirement], near: list[Agreement], scopes: Scopes, place: str
+) -> list[Agreement]:
+    """Return what holds in the folder of which advice speaks, and in those below it: each with its own members."""
+    found: dict[tuple[int, ...], Agreement] = {}
+    for agreement in near:
+        below = {scopes.place(index) for index in agreement.members}
+        for each in [place, *sorted(one for one in below if one != place and is_below(one, place))]:
+            members = tuple(index for index in agreement.members if scopes.governs(index, each))
+            sets = [(index, common) for index in members if (common := _common(requirements[index]))]
+            if sets and members not in found and (joined := _joined(sets)):
+                found[members] = msgspec.structs.replace(agreement, members=members, versions=joined)
+    return list(found.values())
+
+
+def _common(need: Requirement) -> VersionSet | None:
+    return in_common(need.constraint) if need.constraint else None
 
 
 def _speaks_of(place: str, agreement: Agreement) -> bool:

@@ -61,12 +61,13 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
 
 
 def read_fvm(manifest: Manifest) -> list[Requirement]:
-    """Read `.fvmrc`, which pins Flutter for a folder (fvm.app, "Configuration")."""
+    """Read `.fvmrc`, or the older `fvm_config.json`, which pins Flutter for a folder (fvm.app, "Configuration")."""
     data = as_json(manifest, comments=True)
-    wanted = data.get("flutter")
+    key = "flutter" if "flutter" in data else "flutterSdkVersion"
+    wanted = data.get(key)
     if not isinstance(wanted, str):
         return []
-    source = manifest.json_source("flutter")
+    source = manifest.json_source(key)
     if not re.match(r"\d", wanted):
         return [any_version("flutter", source, f"it picks the channel {wanted}")]
     return [requirement("flutter", wanted, "plain", source)]

@@ -12,6 +12,8 @@ def read_mod(manifest: Manifest) -> list[Requirement]:
     """Read both lines: `go` is demanded, `toolchain` is what Go itself would fetch, and so advice."""
     found = []
     for match, line in matches(manifest, r"^(go|toolchain)\s+(\S+)\s*$", comment="//"):
+        if match[1] == "toolchain" and match[2] == "default":
+            continue
         strength: Strength = "required" if match[1] == "go" else "advised"
         why = None if match[1] == "go" else "Go itself fetches it when it is older"
         found.append(requirement("go", match[2], "go", manifest.source(line), strength=strength, why=why))

@@ -8,6 +8,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.declarations.compatibility import row_of
+from dokimon.core.declarations.readers.gradle_values import filled_in
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
@@ -18,7 +19,6 @@ from dokimon.core.declarations.requirement import (
     requirement,
     unreadable,
 )
-from dokimon.core.declarations.readers.gradle_values import filled_in
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml, open_manifest
 from dokimon.core.reading.text import matches, properties, without_block_comments
@@ -83,7 +83,10 @@ def _of_plugin(name: str, version: str, manifest: Manifest, line: int) -> list[R
 
 
 _TABLES = (
-    (r"com\.android\.(?:application|library|test|dynamic-feature|tools\.build:gradle$)", ("android", "the Android plug-in")),
+    (
+        r"com\.android\.(?:application|library|test|dynamic-feature|tools\.build:gradle$)",
+        ("android", "the Android plug-in"),
+    ),
     (r"org\.springframework\.boot(?:$|:spring-boot-gradle-plugin$)", ("spring", "Spring Boot")),
     (r"org\.jetbrains\.kotlin(?:\.|:kotlin-gradle-plugin$)", ("kotlin", "Kotlin")),
 )
@@ -114,9 +117,7 @@ def read_build(manifest: Manifest) -> list[Requirement]:
 
 def read_script(manifest: Manifest) -> list[Requirement]:
     """Read another script of Gradle's: one that build scripts apply, or a convention plug-in (Gradle, "Sharing builds")."""
-    name = manifest.path.name
-    is_script = name.endswith((".gradle", ".gradle.kts"))
-    if not is_script or name.removesuffix(".kts") in ("build.gradle", "settings.gradle", "init.gradle"):
+    if not manifest.path.name.endswith((".gradle", ".gradle.kts")):
         return []
     return _of_script(filled_in(without_block_comments(manifest)))
 
@@ -192,7 +193,9 @@ def _of_all_members(needs: list[Requirement], folder: Path, root: Path) -> list[
         except ManifestFault:
             continue
         calls = re.findall(r"(?m)^\s*include\b[ \t(]*((?:[\"'][\w:./-]+[\"'][\s,]*){1,400})", settings.text)
-        named = [path.strip(":").replace(":", "/") for call in calls for path in re.findall(r"[\"']([\w:./-]+)[\"']", call)]
+        named = [
+            path.strip(":").replace(":", "/") for call in calls for path in re.findall(r"[\"']([\w:./-]+)[\"']", call)
+        ]
         covers = tuple(pattern for path in named if path for pattern in (path, f"{path}/**"))
         return [msgspec.structs.replace(need, covers=covers) for need in needs] if covers else needs
     return needs

@@ -75,7 +75,8 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     named = _package_manager(manifest, package)
     locks = _locks_beside(manifest)
     root = None if named or locks else _workspace_root(manifest)
-    managers = [each.tool for each in named] or locks or (_managers_of(root) if root else []) or ["npm"]
+    lerna = None if named or locks or root else _client_of_lerna(manifest)
+    managers = [each.tool for each in named] or locks or (_managers_of(root) if root else [lerna or "npm"])
     found = [*wrong, *_engines(manifest, package, managers), *named]
     if "devEngines" in package:
         found += _dev_engines(manifest, package)
@@ -83,18 +84,26 @@ def read_package(manifest: Manifest) -> list[Requirement]:
     tools = {each.tool for one in found for each in one.choices}
     if not tools & _RUNTIMES:
         found.insert(0, any_version("node", manifest.source(1), "a package.json is run by Node.js"))
-    if not locks and not root and not tools.intersection(PACKAGE_MANAGERS):
-        found.append(any_version("npm", manifest.source(1), "nothing names another package manager"))
-    if len(locks) > 1 and not tools.intersection(PACKAGE_MANAGERS):
-        choices = [any_version(tool, manifest.source(1)) for tool in locks]
-        why = f"lock files of {' and '.join(locks)} lie side by side: remove one"
-        found.append(either(choices, manifest.source(1), why))
+    if not root and not tools.intersection(PACKAGE_MANAGERS):
+        found += _manager_by_files(manifest, locks, lerna)
     if "os" in package or "cpu" in package:
         found += _platforms(manifest, package)
     covers = _members(manifest, package)
     if covers:
         found = [msgspec.structs.replace(each, covers=covers) for each in found]
     return [*found, *_engines_of_dependencies(manifest, package)]
+
+
+def _manager_by_files(manifest: Manifest, locks: list[str], lerna: str | None) -> list[Requirement]:
+    """Return the package manager of a project that names none: one lock file tells it by itself, of several one will do."""
+    if len(locks) == 1:
+        return []
+    source = manifest.source(1)
+    if locks:
+        why = f"lock files of {' and '.join(locks)} lie side by side: remove one"
+        return [either([any_version(tool, source) for tool in locks], source, why)]
+    why = "lerna.json names it" if lerna else "nothing names another package manager"
+    return [any_version(lerna or "npm", source, why)]
 
 
 def _locks_beside(manifest: Manifest) -> list[str]:
@@ -162,6 +171,15 @@ def _managers_of(root: Manifest) -> list[str]:
     """Return the package managers of the root of a workspace."""
     named = _package_manager(root, as_json(root))
     return [each.tool for each in named if not each.fault] or _locks_beside(root)
+
+
+def _client_of_lerna(manifest: Manifest) -> str | None:
+    """Return the package manager that Lerna installs with (lerna.js.org, "npmClient"), where a lerna.json names one."""
+    try:
+        named = as_json(open_manifest(manifest.path.parent / "lerna.json", manifest.root)).get("npmClient")
+    except ManifestFault:
+        return None
+    return str(named) if named in PACKAGE_MANAGERS else None
 
 
 def _volta(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
@@ -307,7 +325,10 @@ def _engines_of_dependencies(manifest: Manifest, package: dict[str, Any]) -> lis
 def read_version_file(manifest: Manifest) -> list[Requirement]:
     """Read `.nvmrc` or `.node-version`: a version, the beginning of one, or an alias."""
     wanted, line = version_line(manifest)
-    return [requirement("node", wanted, "node-version-file", manifest.source(line))]
+    source = manifest.source(line)
+    if wanted == "system":
+        return [any_version("node", source, "the version file says system")]
+    return [requirement("node", wanted, "node-version-file", source)]
 
 
 _LOCK_VERSIONS: dict[str, Sequence[tuple[str, str, str]]] = {
@@ -342,11 +363,22 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
         head = bytes_of_file(manifest.location, _HEAD, follow=False).decode("utf-8", "replace")
     except OSError:
         head = ""
+    if tool == "yarn" and (own := _own_yarn(manifest)):
+        return [any_version("yarn", Source(manifest.name, 1, ""), f"it starts {own}, which the project brings")]
     for pattern, wanted, form in _LOCK_VERSIONS.get(manifest.path.name, []):
         if found := re.search(pattern, head, re.MULTILINE):
             source = Source(manifest.name, head.count("\n", 0, found.start()) + 1, found[0].strip())
             return [requirement(tool, wanted, "plain", source, why=f"it reads {form}")]
     return [any_version(tool, Source(manifest.name, 1, ""), f"{tool} wrote {manifest.path.name}")]
+
+
+def _own_yarn(manifest: Manifest) -> str | None:
+    """Return the Yarn that the checkout brings (`yarnPath` of .yarnrc.yml): any Yarn on the machine hands over to it."""
+    try:
+        named = as_yaml(open_manifest(manifest.path.parent / ".yarnrc.yml", manifest.root)).get("yarnPath")
+    except ManifestFault:
+        return None
+    return named.text if named and named.text and (manifest.path.parent / named.text).is_file() else None
 
 
 def read_deno(manifest: Manifest) -> list[Requirement]:

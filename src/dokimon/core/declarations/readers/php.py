@@ -68,6 +68,9 @@ def _refused_by_simulation(found: list[Requirement], package: dict[str, Any]) ->
     for each in found:
         name = each.component or each.tool
         assumed = platform.get(name) if isinstance(platform, dict) else None
+        if assumed is False and each.strength == "required":
+            says = f"config.platform hides {name}, which this asks for: Composer fails everywhere"
+            wrong.append(unreadable(each.tool, each.source, says, each.component))
         if isinstance(assumed, str) and each.strength == "required" and each.constraint:
             try:
                 fits = each.constraint.admits(assumed)

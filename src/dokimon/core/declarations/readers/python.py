@@ -5,10 +5,13 @@ from __future__ import annotations
 import re
 from typing import Any
 
+import msgspec
+
 from dokimon.core.declarations.distributions import version_need
+from dokimon.core.declarations.readers.setup_py import needs_of_setup
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.shapes import misfits
-from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
+from dokimon.core.reading.manifest import Manifest, as_toml
 from dokimon.core.reading.text import as_ini, version_line
 from dokimon.core.reading.toml_lines import toml_line
 from dokimon.core.reading.yaml import as_yaml
@@ -61,7 +64,10 @@ def read_pyproject(manifest: Manifest) -> list[Requirement]:
     if not found and (project is not None or "build-system" in data):
         line = toml_line(manifest.text, ("project",) if project is not None else ("build-system",))
         found.append(any_version("python", manifest.source(line), "the project is a Python package"))
-    return [*found, *_managers(manifest, data), *_build_system(manifest, data)]
+    needs = [*found, *_managers(manifest, data), *_build_system(manifest, data)]
+    members = _at(data, ("tool", "uv", "workspace", "members"))
+    covers = tuple(each for each in members if isinstance(each, str)) if isinstance(members, list) else ()
+    return [msgspec.structs.replace(each, covers=covers) for each in needs] if covers else needs
 
 
 _OWN_FILES = (("uv.lock", "uv"), ("poetry.lock", "poetry"), ("pdm.lock", "pdm"), ("Pipfile.lock", "pipenv"))
@@ -89,6 +95,7 @@ def _managers(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
         (("tool", "poetry", "group"), "poetry"),
         (("tool", "hatch", "envs"), "hatch"),
         (("tool", "pdm", "dev-dependencies"), "pdm"),
+        (("tool", "pixi"), "pixi"),
     ]
     for way, tool in shown:
         if isinstance(_at(data, way), dict) and not any(each.tool == tool for each in found):
@@ -128,6 +135,34 @@ def read_version_file(manifest: Manifest) -> list[Requirement]:
     return version_need("python", [wanted], manifest.source(line))
 
 
+def read_uv(manifest: Manifest) -> list[Requirement]:
+    """Read `required-version` of a uv.toml (docs.astral.sh/uv, "Settings")."""
+    data = as_toml(manifest)
+    wanted = data.get("required-version")
+    if not isinstance(wanted, str):
+        return misfits(manifest, data, {"required-version": "text"}, "uv")
+    wanted = f"=={wanted}" if re.match(r"\d", wanted) else wanted
+    return [requirement("uv", wanted, "pep440", manifest.source(toml_line(manifest.text, ("required-version",))))]
+
+
+def read_hatch(manifest: Manifest) -> list[Requirement]:
+    """A hatch.toml is Hatch's."""
+    return [any_version("hatch", manifest.source(1), "a hatch.toml is its own")]
+
+
+def read_pixi(manifest: Manifest) -> list[Requirement]:
+    """A pixi.toml is pixi's, which brings the Python that it names."""
+    data = as_toml(manifest)
+    found = misfits(manifest, data, {"dependencies": "table", "dependencies.python": "text or table"}, "pixi")
+    found.append(any_version("pixi", manifest.source(1), "a pixi.toml is its own"))
+    wanted = _at(data, ("dependencies", "python"))
+    if isinstance(wanted, str):
+        source = manifest.source(toml_line(manifest.text, ("dependencies", "python")))
+        wanted = f"=={wanted}" if re.match(r"\d", wanted) else wanted
+        found.append(brought(requirement("python", wanted, "pep440", source, why="pixi brings it")))
+    return found
+
+
 def read_runtime(manifest: Manifest) -> list[Requirement]:
     """Read `runtime.txt`: `python-3.12.4` (devcenter.heroku.com, "Specifying a Python version")."""
     wanted, line = version_line(manifest)
@@ -158,39 +193,11 @@ def read_setup_cfg(manifest: Manifest) -> list[Requirement]:
     return [requirement("python", wanted.strip(","), "pep440", manifest.source(line))]
 
 
-_LARGEST_PROGRAM = 200_000
-"""Characters: parsing Python takes its time, with some texts far more than with others."""
-
-
 def read_setup_py(manifest: Manifest) -> list[Requirement]:
     """Find `python_requires` in the text of setup.py; the file is never run. Inside a package it is another module."""
     if (manifest.path.parent / "__init__.py").is_file():
         return []
-    import ast
-
-    if len(manifest.text) > _LARGEST_PROGRAM:
-        return [
-            unreadable("python", manifest.source(1), "setup.py is larger than a person would write, and is not read")
-        ]
-    try:
-        tree = ast.parse(manifest.text)
-    except (SyntaxError, ValueError, RecursionError, MemoryError) as wrong:
-        line = getattr(wrong, "lineno", None) or 1
-        raise ManifestFault(line, "is not Python that this Dokimon can parse") from None
-    for node in ast.walk(tree):
-        if isinstance(node, ast.keyword) and node.arg == "python_requires":
-            source = manifest.source(node.value.lineno)
-            if isinstance(node.value, ast.Constant) and isinstance(node.value.value, str):
-                return [requirement("python", node.value.value, "pep440", source)]
-            return [unreadable("python", source, "python_requires is worked out by a program, which is not run here")]
-        if isinstance(node, ast.Dict):
-            for key, value in zip(node.keys, node.values, strict=True):
-                if isinstance(key, ast.Constant) and key.value == "python_requires":
-                    source = manifest.source(value.lineno)
-                    if isinstance(value, ast.Constant) and isinstance(value.value, str):
-                        return [requirement("python", value.value, "pep440", source)]
-                    return [unreadable("python", source, "python_requires is worked out by a program")]
-    return [any_version("python", manifest.source(1), "setup.py is Python's")]
+    return needs_of_setup(manifest)
 
 
 def read_pipfile(manifest: Manifest) -> list[Requirement]:

@@ -5,34 +5,52 @@ from __future__ import annotations
 import re
 
 from dokimon.core.declarations.distributions import version_need
-from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.declarations.requirement import Requirement, Strength, any_version, requirement, unreadable
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches, version_line
 
 _QUOTED = r"[\"']([^\"']+)[\"']"
+_LOCKED_RUBY = re.compile(r"ruby (\d+(?:\.\d+)*)\w*(?:\s+\((\w+) ([\d.]+)\))?")
 _ENGINE = re.compile(r"engine:?\s*(?:=>)?\s*[\"'](\w+)[\"'].*?engine_version:?\s*(?:=>)?\s*[\"']([^\"']+)")
 
 
 def read_gemfile(manifest: Manifest) -> list[Requirement]:
-    """Read the line `ruby "3.2.2"`, which may name several requirements."""
+    """Read the line `ruby "3.2.2"`, which may name several requirements. What an `if` decides is advice."""
     found = []
+    guarded = _guarded_lines(manifest)
     for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)(.*)$"):
         wanted = ", ".join(re.findall(_QUOTED, match[1]))
+        strength: Strength = "advised" if line in guarded or re.search(r"\b(?:if|unless)\b", match[2]) else "required"
         other = _ENGINE.search(match[2])
         if other and other[1] != "ruby":
             why = f"an implementation of Ruby {wanted}"
-            found.append(requirement(other[1], other[2], "gem", manifest.source(line), why=why))
+            found.append(requirement(other[1], other[2], "gem", manifest.source(line), why=why, strength=strength))
             continue
-        found.append(requirement("ruby", wanted, "gem", manifest.source(line)))
-    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*(?:file:\s*[\"']([^\"']+)[\"']|(ENV|File|Gem|IO)\b)"):
+        found.append(requirement("ruby", wanted, "gem", manifest.source(line), strength=strength))
+    of_file = r"(?:file:\s*|(?:File|IO)\.read\(?\s*(?:File\.\w+\(\s*(?:__dir__|__FILE__)\s*,\s*)?)[\"']([^\"']+)[\"']"
+    for match, line in matches(manifest, rf"^\s*ruby\s*\(?\s*(?:{of_file}|(ENV|File|Gem|IO)\b)"):
         if match[2]:
             says = "the version is worked out by a program, which is not run here"
             found.append(unreadable("ruby", manifest.source(line), says))
         else:
             found.append(any_version("ruby", manifest.source(line), f"{match[1]} names its version"))
-    if not found:
-        found.append(any_version("ruby", manifest.source(1), "a Gemfile is Ruby's"))
+    if not any(each.strength == "required" for each in found):
+        found.append(any_version("ruby", manifest.source(1), f"a {manifest.path.name} is Ruby's"))
     return [*found, any_version("bundler", manifest.source(1), "it installs what the Gemfile names")]
+
+
+def _guarded_lines(manifest: Manifest) -> set[int]:
+    """Return the lines that an `if`, `unless` or `case` decides: those between it and the `end` in the same column."""
+    guarded: set[int] = set()
+    column = -1
+    for match, line in matches(manifest, r"^(\s*)(\S+).*$"):
+        if column < 0 and match[2] in ("if", "unless", "case"):
+            column = len(match[1])
+        elif match[2] == "end" and len(match[1]) <= column:
+            column = -1
+        elif column >= 0:
+            guarded.add(line)
+    return guarded
 
 
 def read_lock(manifest: Manifest) -> list[Requirement]:
@@ -44,9 +62,10 @@ def read_lock(manifest: Manifest) -> list[Requirement]:
         if line.strip() == "BUNDLED WITH" and following:
             source, why = manifest.source(number + 1), "the lock file was written by it"
             found.append(requirement("bundler", f">= {following}", "gem", source, strength="advised", why=why))
-        elif line.strip() == "RUBY VERSION" and (ruby := re.match(r"ruby (\d+(?:\.\d+)*)", following)):
+        elif line.strip() == "RUBY VERSION" and (ruby := _LOCKED_RUBY.match(following)):
             source, why = manifest.source(number + 1), "the lock file was written with it"
-            found.append(requirement("ruby", ruby[1], "plain", source, strength="advised", why=why))
+            tool, version = (ruby[2], ruby[3]) if ruby[2] else ("ruby", ruby[1])
+            found.append(requirement(tool, version, "plain", source, strength="advised", why=why))
     return found
 
 

@@ -22,12 +22,24 @@ def read_package(manifest: Manifest) -> list[Requirement]:
                 "the first line must name the tools version: // swift-tools-version: 5.9",
             )
         ]
-    return [requirement("swift", found[1], "swift", manifest.source(line))]
+    wanted, why = found[1], None
+    older = [version for version in _variants(manifest) if _numbers(version) < _numbers(wanted)]
+    if older:  # an older Swift takes the manifest that is for it (SE-0135)
+        wanted = min(older, key=_numbers)
+        why = f"Package@swift-{wanted}.swift is for it"
+    return [requirement("swift", wanted, "swift", manifest.source(line), why=why)]
 
 
-def read_variant(manifest: Manifest) -> list[Requirement]:
-    """`Package@swift-5.7.swift` is read by that Swift and newer ones instead of the plain manifest: no need of its own."""
-    return []
+def _variants(manifest: Manifest) -> list[str]:
+    """Return the versions of Swift for which the package has a manifest of their own: `Package@swift-5.7.swift`."""
+    names = (path.name for path in manifest.path.parent.glob("Package@swift-*.swift"))
+    return [
+        found[1] for name in names if (found := re.fullmatch(r"Package@swift-(\d{1,4}(?:\.\d{1,4}){0,2})\.swift", name))
+    ]
+
+
+def _numbers(version: str) -> list[int]:
+    return [int(each) for each in re.findall(r"\d{1,6}", version)]
 
 
 def read_version_file(manifest: Manifest) -> list[Requirement]:
