@@ -1,6 +1,6 @@
 """Compare a constraint language with its reference on generated pairs: `python tests/differential/compare.py [NAME ...]`.
 
-NAME is one of npm, composer, gem, maven, pep440, poetry; by default all whose reference is installed. `--count N` sets
+NAME is one of npm, composer, gem, maven, pep440, poetry, cargo, elixir, go; by default all whose reference is installed. `--count N` sets
 the pairs for each (20,000), `--tables` also writes the samples that the ordinary tests carry. Prints the counts and every
 difference; ends with 1 when there is one. `prepare.sh` beside this file installs the references.
 """
@@ -9,11 +9,13 @@ from __future__ import annotations
 
 import argparse
 import json
+import os
 import random
 import re
 import shutil
 import subprocess
 import sys
+import tempfile
 from collections.abc import Callable
 from pathlib import Path
 from typing import NamedTuple
@@ -96,7 +98,9 @@ def _composer(dice: Dice) -> str:
     def alternative() -> str:
         if dice.random() < 0.15:
             ends = [_numbers(dice, 1, 4) + (dice.choice(_STABILITIES) if dice.random() < 0.2 else "") for _ in range(2)]
-            return " - ".join(ends)
+            hyphen = " - ".join(ends)
+            joined = [hyphen, term()] if dice.random() < 0.5 else [term(), hyphen]
+            return hyphen if dice.random() < 0.5 else dice.choice([",", ", "]).join(joined)
         return dice.choice([",", ", ", " "]).join(term() for _ in range(dice.choice([1, 1, 2])))
 
     return dice.choice(["|", "||", " || ", " | "]).join(alternative() for _ in range(dice.choice([1, 1, 2, 3])))
@@ -182,6 +186,38 @@ def _poetry(dice: Dice) -> str:
     return dice.choice(["||", " || ", " | "]).join(alternatives)
 
 
+def _cargo(dice: Dice) -> str:
+    def term() -> str:
+        if dice.random() < 0.12:
+            return dice.choice(["*", "1.*", "1.2.*", "0.*", "1.*.*"])
+        return (
+            dice.choice(["^", "~", ">=", "<=", "<", ">", "=", "", ""]) + dice.choice(["", " "]) + _partial_number(dice)
+        )
+
+    return dice.choice([",", ", "]).join(term() for _ in range(dice.choice([1, 1, 2, 3])))
+
+
+def _partial_number(dice: Dice) -> str:
+    if dice.random() < 0.3:
+        return _semver(dice)
+    return _numbers(dice, 1, 3)
+
+
+def _elixir(dice: Dice) -> str:
+    def term() -> str:
+        operator = dice.choice(["~>", "~>", ">=", "<=", "<", ">", "==", "!=", ""])
+        version = _semver(dice) if dice.random() < 0.6 else _numbers(dice, 1, 3)
+        return f"{operator}{dice.choice([' ', ''])}{version}"
+
+    alternatives = (" and ".join(term() for _ in range(dice.choice([1, 1, 2]))) for _ in range(dice.choice([1, 1, 2])))
+    return " or ".join(alternatives)
+
+
+def _go(dice: Dice) -> str:
+    version = dice.choice(["1.", "1.2", ""]) + _numbers(dice, 1, 3)
+    return version + (dice.choice(["rc1", "beta2", "rc2", "alpha1"]) if dice.random() < 0.3 else "")
+
+
 def _ask_npm() -> list[str] | None:
     npm = shutil.which("npm")
     return ["node", str(HERE / "npm.js"), str(Path(npm).resolve().parents[1])] if npm and shutil.which("node") else None
@@ -211,6 +247,29 @@ def _ask_poetry() -> list[str] | None:
     return [sys.executable, str(HERE / "poetry_core.py")] if found.returncode == 0 else None
 
 
+def _ask_cargo() -> list[str] | None:
+    crates = sorted(Path("/usr/share/cargo/registry").glob("semver-1*/src/lib.rs"))
+    if not shutil.which("rustc") or not crates:
+        return None
+    made = Path(tempfile.mkdtemp(prefix="dokimon-differential-"))
+    rustc = ["rustc", "--edition", "2021", "--out-dir", str(made), "--cap-lints", "allow"]
+    subprocess.run([*rustc, "--crate-type", "rlib", "--crate-name", "semver", str(crates[-1])], check=True)
+    subprocess.run([*rustc, "--extern", f"semver={made / 'libsemver.rlib'}", str(HERE / "cargo.rs")], check=True)
+    return [str(made / "cargo")]
+
+
+def _ask_elixir() -> list[str] | None:
+    return ["elixir", str(HERE / "elixir.exs")] if shutil.which("elixir") else None
+
+
+def _ask_go() -> list[str] | None:
+    """The package go/version came with Go 1.22."""
+    go = shutil.which("go", path=f"{Path(sys.executable).parent}{os.pathsep}{os.environ.get('PATH', '')}")
+    version = subprocess.run([go, "version"], capture_output=True, text=True, check=False).stdout if go else ""
+    minor = re.search(r"go1\.(\d+)", version)
+    return [str(go), "run", str(HERE / "gover.go")] if minor and int(minor[1]) >= 22 else None
+
+
 REFERENCES = {
     "npm": Reference(_npm, _semver, _ask_npm),
     "composer": Reference(_composer, _composer_version, _ask_composer),
@@ -218,6 +277,9 @@ REFERENCES = {
     "maven": Reference(_maven, _maven_version, _ask_maven),
     "pep440": Reference(_specifiers, _pep440, _ask_packaging),
     "poetry": Reference(_poetry, _pep440, _ask_poetry),
+    "cargo": Reference(_cargo, _semver, _ask_cargo),
+    "elixir": Reference(_elixir, _semver, _ask_elixir),
+    "go": Reference(_go, _go, _ask_go),
 }
 
 

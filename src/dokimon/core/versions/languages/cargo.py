@@ -54,6 +54,8 @@ def compile(text: str) -> Constraint:
         position = offset + len(term) - len(term.lstrip())
         if wildcard := _WILDCARD.fullmatch(term):
             numbers = tuple(int(n) for n in wildcard.groups()[1:] if n)
+            if not numbers and "," in text:
+                raise VersionFault(text, position, "is * beside others, which Cargo refuses")
             versions &= _block(numbers, len(numbers) - 1) if numbers else ALL
         elif found := _TERM.fullmatch(term):
             numbers = tuple(int(n) for n in found.groups()[1:4] if n)

@@ -96,6 +96,12 @@ def _hyphen(groups: tuple[str | None, ...]) -> VersionSet:
     return between(start, before(*_until(next_at(high.numbers, len(high.numbers) - 1))))
 
 
+def _without_blanks(term: str) -> str:
+    """Return a term without blanks behind its operator; with them, Composer takes no notice of a flag."""
+    spaced = re.sub(r"^(<>|!=|>=?|<=?|==?|\^|~)\s+", r"\1", term)
+    return spaced if spaced == term else re.sub(r"(?i)@(?:stable|RC|beta|alpha|dev)$", "", spaced)
+
+
 def _alternative(text: str, whole: str, offset: int) -> VersionSet:
     joined, position = ALL, len(text) - len(text.lstrip())
     for separator in [*_AND.finditer(text.rstrip(), position), None]:
@@ -106,7 +112,7 @@ def _alternative(text: str, whole: str, offset: int) -> VersionSet:
                 joined &= _hyphen(hyphen.groups())
                 position = separator.end() if separator else end
                 continue
-            joined &= _term(re.sub(r"^(<>|!=|>=?|<=?|==?|\^|~)\s+", r"\1", term))
+            joined &= _term(_without_blanks(term))
         except VersionFault as fault:
             reason = fault.says if term else "nothing stands here"
             raise VersionFault(whole, offset + position, reason) from None

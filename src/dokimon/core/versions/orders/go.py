@@ -5,9 +5,11 @@ import re
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
-_VERSION = re.compile(r"(?:go)?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:(alpha|beta|rc)(\d+))?(?:[-+ ].*)?")
+_VERSION = re.compile(r"(?:go)?(\d+)(?:\.(\d+)(?:\.(\d+)|(alpha|beta|rc)(\d+))?)?(?:[-+ ].*)?")
+"""A pre-release stands behind the language version: `1.21rc1`, never `1.21.0rc1`."""
+
 _KINDS = {"": 0, "alpha": 1, "beta": 2, "rc": 3}
-_FIRST_WITH_LANGUAGE_VERSIONS = (1, 21)
+_FIRST_WITH_LANGUAGE_VERSIONS = 21
 
 Key = tuple[int, int, int, int, int]
 
@@ -19,7 +21,7 @@ def parse(text: str) -> Key:
         raise VersionFault(text, 0, "is not a version of Go such as 1.22 or go1.22.3")
     major, minor = int(found[1]), int(found[2] or 0)
     kind = found[4] or ""
-    released = not kind and (major, minor) < _FIRST_WITH_LANGUAGE_VERSIONS
+    released = not kind and minor < _FIRST_WITH_LANGUAGE_VERSIONS
     lowest = 0 if released else -1
     patch = int(found[3]) if found[3] else lowest
     return (major, minor, patch, _KINDS[kind], int(found[5] or 0))
