@@ -1,8 +1,8 @@
 """Compare a constraint language with its reference on generated pairs: `python tests/differential/compare.py [NAME ...]`.
 
-NAME is one of npm, composer, gem, maven, pep440, poetry, cargo, elixir, go; by default all whose reference is installed. `--count N` sets
-the pairs for each (20,000), `--tables` also writes the samples that the ordinary tests carry. Prints the counts and every
-difference; ends with 1 when there is one. `prepare.sh` beside this file installs the references.
+NAME is one of npm, composer, gem, maven, pep440, poetry, cargo, elixir, go; by default all whose reference is installed.
+`--count N` sets the pairs for each (20,000), `--tables` also writes the samples that the ordinary tests carry. Prints the
+counts and every difference; ends with 1 when there is one. `prepare.sh` beside this file installs the references.
 """
 
 from __future__ import annotations

@@ -45,7 +45,8 @@ _TEXTS = ("", ".md", ".rst", ".txt", ".adoc", ".markdown", ".MD", ".mkd")
 
 _OF_ONE_VERSION = (
     ".terraform-version", "*.tf", ".bazelversion", "build.zig.zon", ".zigversion", "project/*.properties", "build.sbt",
-    "project.clj", "stack.yaml", "cabal.project", "cpanfile", ".perl-version", "shard.yml", "*.nimble",
+    "project.clj", "stack.yaml", "cabal.project", "cpanfile", "Makefile.PL", "Build.PL",
+    ".perl-version", "shard.yml", "*.cabal", "*.nimble",
     "*.rockspec", "dune-project", "*.opam", "rebar.config", "gleam.toml", "DESCRIPTION", "meta/*.yml", "Podfile",
     "Podfile.lock", ".xcode-version", ".bun-version", ".dvmrc", "elm.json",
 )  # fmt: skip
@@ -144,6 +145,15 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
         },
     ),
     Ecosystem("meson", "meson", {"meson.build": "read_meson"}),
+    Ecosystem(
+        "autotools",
+        "make",
+        {
+            **dict.fromkeys(("Makefile", "makefile", "GNUmakefile"), "read_makefile"),
+            "configure.ac": "read_configure",
+            "configure.in": "read_configure",
+        },
+    ),
     Ecosystem(
         "conan",
         "conan",

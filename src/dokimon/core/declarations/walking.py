@@ -22,7 +22,7 @@ FILLED_BY_TOOLS = frozenset(
             "cmake-build-release",
         ),
         *("venv", "virtualenv", "coverage", "htmlcov", "third_party", "external"),
-        *("testdata", "fixtures", "__fixtures__"),
+        *("testdata", "test-data", "test_data", "fixtures", "__fixtures__"),
     }
 )
 """Folders of dependencies, of build results, and of files that only tests read."""
@@ -68,10 +68,14 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
         if files:
             yield path, sorted(files)
         if depth < _DEEPEST:
-            folders = [name for name in folders if _is_read(name)]
+            folders = [name for name in folders if _is_read(name, path)]
             folders.sort(reverse=True)
             waiting += [(f"{path}/{name}", depth + 1) for name in folders]
 
 
-def _is_read(name: str) -> bool:
-    return name in HIDDEN_BUT_READ if name.startswith(".") else name not in FILLED_BY_TOOLS
+def _is_read(name: str, above: str) -> bool:
+    if name.startswith("."):
+        return name in HIDDEN_BUT_READ
+    if name.startswith("resources") and above.endswith("/test"):  # what only tests read, in a layout of the JVM's
+        return False
+    return name not in FILLED_BY_TOOLS and name.lower() not in FILLED_BY_TOOLS and "{{" not in name

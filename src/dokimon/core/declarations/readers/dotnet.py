@@ -69,7 +69,9 @@ def read_project(manifest: Manifest) -> list[Requirement]:
     if not frameworks:
         if is_props or known.get("targetframework") or known.get("targetframeworks"):
             return []
-        return [any_version("dotnet", manifest.source(project.line), component="sdk")]
+        if _sdk(project) or not project.first("PropertyGroup"):
+            return [any_version("dotnet", manifest.source(project.line), component="sdk")]
+        frameworks = ["net40"]  # an old project: what the .NET Framework of its time was
     found: dict[tuple[str, str | None, str], Requirement] = {}
     line = element.line if element else project.line
     source = manifest.source(line)
@@ -162,14 +164,19 @@ def _frameworks(project: Element, known: Mapping[str, str]) -> tuple[list[str], 
     element = sure[0]
     text = element.text.strip()
     if element.name.lower() == "targetframeworkversion":
-        return [f"net{text.lower().removeprefix('v').replace('.', '')}"], element
+        version = text.lower().removeprefix("v").replace(".", "")
+        return [f"net{version}" if version[:1] in "1234" else "net40"], element  # Windows Phone and the like
     return _split(text, known), element
 
 
 def _split(text: str, known: Mapping[str, str]) -> list[str]:
     for _ in range(5):
         text = re.sub(r"\$\((\w+)\)", lambda found: known.get(found[1].lower(), found[0]), text)[:2000]
-    return list(dict.fromkeys(each.strip().lower() for each in text.split(";") if each.strip()))
+    names = [each.strip().lower() for each in text.split(";") if each.strip()]
+    if len(names) > 1:  # `$(TargetFrameworks);net8.0` adds to what something else may have set
+        names = [each for each in names if each not in ("$(targetframeworks)", "$(targetframework)")]
+    names = [re.sub(r"^net([5-9])(\d)(?=$|-)", r"net\1.\2", each) for each in names]  # net50 is read as net5.0
+    return list(dict.fromkeys(names))
 
 
 def _parts(framework: str) -> tuple[str, str | None] | None:
@@ -279,15 +286,28 @@ def read_solution(manifest: Manifest) -> list[Requirement]:
     """A solution needs an SDK, unless none of its projects is .NET's; one that it names and that is missing is reported."""
     found = []
     named = list(matches(manifest, r'^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.\w+proj)"', comment=""))
-    if not named or any(re.search(r"\.(?:cs|fs|vb)proj$", match[1]) for match, _ in named):
+    projects = [match[1] for match, _ in named if re.search(r"\.(?:cs|fs|vb)proj$", match[1])]
+    if not named or any(
+        _is_of_the_sdk(manifest.path.parent / path.replace("\\", "/"), manifest.root) for path in projects
+    ):
         found.append(any_version("dotnet", manifest.source(1), "a solution is built by the SDK", component="sdk"))
     for match, line in named:
+        if not re.search(r"\.(?:cs|fs|vb)proj$", match[1]):
+            continue
         path = manifest.path.parent / match[1].replace("\\", "/")
         if not path.is_file():
             found.append(
                 unreadable("dotnet", manifest.source(line), f"the solution names {match[1]}, which is not there")
             )
     return found
+
+
+def _is_of_the_sdk(path: Path, root: Path) -> bool:
+    """Whether the SDK builds a project: it names one; old projects of the .NET Framework do not."""
+    try:
+        return bool(_sdk(as_xml(open_manifest(path, root))))
+    except ManifestFault:
+        return True
 
 
 def read_slnx(manifest: Manifest) -> list[Requirement]:

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 
 import msgspec
 
@@ -39,6 +39,9 @@ def read_meson(manifest: Manifest) -> list[Requirement]:
     text = re.sub(
         r"'(?:[^'\\\n]|\\.)*'|#[^\n]*", lambda found: found[0] if found[0][0] == "'" else "", manifest.text[:500_000]
     )
+    known = dict(_CONSTANT.findall(text))
+    text = _JOINED.sub(lambda found: f"'{found[1]}{known[found[2]]}'" if found[2] in known else "'@'", text)
+    text = _WRITTEN_IN.sub(lambda found: re.sub(r"@(\w+)@", lambda name: known.get(name[1], name[0]), found[1]), text)
     found: list[Requirement] = []
     depth = 0
     for call in _CALL.finditer(text):
@@ -46,7 +49,7 @@ def read_meson(manifest: Manifest) -> list[Requirement]:
             depth = max(0, depth + (1 if call[3] in ("if", "foreach") else -1))
             continue
         source = manifest.source(line_at(text, call.start()))
-        positional, named = _arguments(call[2])
+        positional, named = _arguments(call[2], known)
         needs = list(_READ[call[1]](positional, named, source))
         if call[1] == "project" and (versions := named.get("meson_version")):
             line = line_at(text, call.start() + call[0].index("meson_version"))
@@ -63,7 +66,14 @@ def _of_meson(wanted: str, source: Source) -> Requirement:
     return requirement("meson", wanted, "plain", source)
 
 
-def _arguments(text: str) -> tuple[list[str], dict[str, list[str]]]:
+_CONSTANT = re.compile(r"(?m)^[ \t]*(\w+)[ \t]*=[ \t]*'([^'\\\n]{0,60})'[ \t]*$")
+"""A name that gets a plain text."""
+
+_JOINED = re.compile(r"'([^'\\\n]{0,60})'[ \t]*\+[ \t]*(\w+)\b(?!\s*\()")
+_WRITTEN_IN = re.compile(r"\bf('[^'\\\n]{0,200}')")
+
+
+def _arguments(text: str, known: Mapping[str, str]) -> tuple[list[str], dict[str, list[str]]]:
     """Return the texts among the positional arguments of a call, and the texts (or words) of each named one."""
     positional: list[str] = []
     named: dict[str, list[str]] = {}
@@ -74,7 +84,7 @@ def _arguments(text: str) -> tuple[list[str], dict[str, list[str]]]:
         elif part[2] is not None:
             current.append(part[2])
         elif current is not positional:
-            current.append(part[3])
+            current.append(known.get(part[3], part[3]))
     return positional, named
 
 
@@ -104,6 +114,11 @@ def _versions(named: _Named) -> str:
     return ", ".join(each for each in named.get("version", []) if re.match(r"[<>=!]|\d", each))
 
 
+def _is_worked_out(versions: str) -> bool:
+    """Whether a part of the versions is missing: an operator alone, or a name that nothing gives a plain value."""
+    return any("@" in each or not re.search(r"\d", each) for each in versions.split(",")) if versions else False
+
+
 def _of_dependency(names: list[str], named: _Named, source: Source) -> Iterator[Requirement]:
     name = next(iter(names), "")
     if not name or "@" in name or name in _ALWAYS_THERE:
@@ -112,7 +127,9 @@ def _of_dependency(names: list[str], named: _Named, source: Source) -> Iterator[
         yield from _of_program(names, named, source)
         return
     versions, strength = _versions(named), _strength(named)
-    if versions:
+    if _is_worked_out(versions):
+        need = unreadable("library", source, "the versions are worked out by meson, which is not run here", name)
+    elif versions:
         need = requirement("library", versions, "plain", source, strength=strength, component=name)
     elif strength == "required":
         need = any_version("library", source, component=name)
@@ -126,7 +143,7 @@ def _of_dependency(names: list[str], named: _Named, source: Source) -> Iterator[
 def _of_program(names: list[str], named: _Named, source: Source) -> Iterator[Requirement]:
     tool = next((_PROGRAMS[name] for name in names if name in _PROGRAMS), None)
     versions, strength = _versions(named), _strength(named)
-    if tool and versions:
+    if tool and versions and not _is_worked_out(versions):
         yield requirement(tool, versions, "plain", source, strength=strength)
     elif tool and strength == "required":
         yield any_version(tool, source, "the build looks for it")

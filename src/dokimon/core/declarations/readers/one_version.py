@@ -31,6 +31,8 @@ def read_one(manifest: Manifest) -> list[Requirement]:
         pattern = entry["file"].rpartition("/")[2]
         if pattern != name and not (pattern.startswith("*") and name.endswith(pattern[1:])):
             continue
+        if (other := entry.get("unless")) and (manifest.path.parent / other).is_file():
+            continue
         need = _first(manifest, entry)
         if need is None and entry.get("needed"):
             need = any_version(entry["tool"], manifest.source(1), f"a {name} is its own")
@@ -42,7 +44,8 @@ def read_one(manifest: Manifest) -> list[Requirement]:
 def _first(manifest: Manifest, entry: dict[str, Any]) -> Requirement | None:
     if "pattern" in entry:
         comment = "#" if manifest.path.suffix in (".tf", ".yml", ".nimble") else ""
-        places = [(match[1], line) for match, line in matches(manifest, entry["pattern"], comment)]
+        found = matches(manifest, entry["pattern"], comment)
+        places = [(next(filter(None, match.groups())), line) for match, line in found]
     elif entry.get("needed"):
         return None
     else:

@@ -45,7 +45,7 @@ _AFTER = (
 _RANGE = rf"(?:\s*(?:-|–|—|to|through)\s*{_VERSION.format('upto')})?"
 _VALUE = rf"(?i){_BETWEEN}{_WORDS}{_LEAST}{_MOST}\s*{_VERSION.format('version')}{_RANGE}{_AFTER}"
 _SECOND = rf"(?i)[\s,]*(?:and|,|&&)?\s*(?P<most><=|≤|<|below)\s*{_VERSION.format('upto')}"
-_MINIMUM_BEFORE = r"(?i)(?:minimum|min\.?|at least|oldest)\s*(?:supported\s+)?(?:version of\s+)?$"
+_MINIMUM_BEFORE = r"(?i)(?:minimum|min\.?|at least|oldest|>=|≥)\s*(?:supported\s+)?(?:version of\s+)?$"
 _LIST = (
     r"(?i)(?:\s*(?:,\s*or|,\s*and|,|/|\bor\b|\band\b|&)\s*v?\d+(?:\.\d+){0,2}(?:\.x)?)+"
     r"(?=\s*(?:$|[,;.)/|]|\(|(?:or|and|are|is|only|LTS)\b))"
@@ -147,7 +147,8 @@ def _wanted(value: re.Match[str], version: str, before: str, rest: str) -> str:
         return f">={version}, <={value['upto']}"
     if (value["least"] or "").lower() == "between" and (second := _compiled(_BETWEEN_TWO).match(rest)):
         return f">={version}, <={second['upto']}"
-    if value["least"] or value["more"] or _compiled(_MINIMUM_BEFORE).search(before):
+    asked = ":" in value[0] and before.lower().rstrip().endswith("requires")  # the head of a plug-in's readme
+    if asked or value["least"] or value["more"] or _compiled(_MINIMUM_BEFORE).search(before):
         second = _compiled(_SECOND).match(rest)
         least = f"{'>' if value['least'] in ('>', 'newer than') else '>='}{version}"
         return f"{least}, {second['most'].replace('≤', '<=')}{second['upto']}" if second else least
@@ -161,7 +162,9 @@ def _wanted(value: re.Match[str], version: str, before: str, rest: str) -> str:
 _UNDERLINE = re.compile(r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$")
 
 
-_ASKS = re.compile(r"(?i)\b(?:requires?|required|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b")
+_ASKS = re.compile(
+    r"(?i)\b(?:requires?|required(?! (?:for|by|to|only))|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b"
+)
 _OF_THE_PAST = re.compile(
     r"(?i)change ?log|history|release|what's new|migrat|upgrad|roadmap|to ?do|licen[cs]e|faq|troubleshoot|usage"
 )
