@@ -241,7 +241,15 @@ def test_every_file_that_is_read_has_a_case() -> None:
     spellings = ("readme", "docker-compose", ".mise", "compose")
     twins = {name for name in manifest_names() if name.lower().startswith(spellings)}
     twins |= {".devcontainer.json", "deno.jsonc", "build.gradle.kts", "conanfile.py", "sdkconfig.defaults"}
-    twins |= {"rust-toolchain", "Containerfile", "environment.yaml", "action.yaml", "makefile", "GNUmakefile", "configure.in"}
+    twins |= {
+        "rust-toolchain",
+        "Containerfile",
+        "environment.yaml",
+        "action.yaml",
+        "makefile",
+        "GNUmakefile",
+        "configure.in",
+    }
     assert manifest_names() - names <= covered_elsewhere | twins
     assert len(ECOSYSTEMS) == len({ecosystem.module for ecosystem in ECOSYSTEMS})
     assert {*LOCK_FILES} == ECOSYSTEMS[0].unread

@@ -178,7 +178,7 @@ def _gap(high: Cut, low: Cut) -> str:
     if low.side == _AFTER:  # by its label too: one version of PEP 440 has local versions behind it
         return _full(high.label) if high.key == low.key or high.label == low.label else ""
     block = _block(_short(high.label), _short(low.label))
-    return f"{block}.x" if block else ""
+    return _all_of(block) if block else ""
 
 
 def _simple(interval: Interval) -> str:
@@ -189,7 +189,7 @@ def _simple(interval: Interval) -> str:
     if low.key == high.key or (low.label == high.label and low.side == _BEFORE and high.side == _AFTER):
         return f"exactly {_full(low.label)}"
     if low.side == _BEFORE and high.side == _BEFORE and (block := _block(low.label, _short(high.label))):
-        return f"{block}.x"
+        return _all_of(block)
     return ""
 
 
@@ -221,6 +221,11 @@ def _short(label: str) -> str:
 def _full(label: str) -> str:
     """Return a single version with three numbers at least, so that nobody takes 8.2 for all of 8.2."""
     return label if not re.fullmatch(r"\d+\.\d+", label) else f"{label}.0"
+
+
+def _all_of(block: str) -> str:
+    """Name all versions that begin with some numbers: 3.12.x, but 3.12.1 alone, which few tools number further."""
+    return block if block.count(".") > 1 else f"{block}.x"
 
 
 def _block(low: str, high: str) -> str | None:

@@ -226,18 +226,23 @@ def _found_package(call: _Call, brought_by: str | None) -> list[Requirement]:
     version = words[1] if len(words) > 1 and re.match(r"\d", words[1]) else None
     if version and "$" in version:
         version = None
+    language = "cmake"
     if version and "EXACT" in words:
-        version = f"{version}...{version}"
+        language = "plain"
+    elif version and (
+        ends := re.fullmatch(r"([\d.]+?)\.\.\.(\d[\d.]*)", version)
+    ):  # here the end counts, itself included
+        version, language = f">={ends[1]}, <={ends[2]}", "plain"
     strength: Strength = "required" if "REQUIRED" in words and not call.guarded else "advised"
     if strength == "advised" and not version and "REQUIRED" not in words:
         return []
     tool = _TOOLS.get(words[0])
     if tool:
         if version and words[0] not in ("Protobuf",):
-            return [requirement(tool, version, "cmake", call.source, strength=strength)]
+            return [requirement(tool, version, language, call.source, strength=strength)]
         return [any_version(tool, call.source, strength=strength)]
     if version:
-        need = requirement("library", version, "cmake", call.source, strength=strength, component=words[0])
+        need = requirement("library", version, language, call.source, strength=strength, component=words[0])
     else:
         need = any_version("library", call.source, component=words[0], strength=strength)
     return [brought(msgspec.structs.replace(need, why=f"{brought_by} brings it"))] if brought_by else [need]
