@@ -16,6 +16,7 @@ from dokimon.core.declarations.requirement import (
     Strength,
     any_version,
     brought,
+    either,
     requirement,
     unreadable,
 )
@@ -136,7 +137,7 @@ def _of_this_machine(calls: list[tuple[str, _Call]], manifest: Manifest) -> Iter
         elif name == "find_package":
             yield from _found_package(call, fetched.get(call.words[0].lower() if call.words else "", brought_by))
         elif name in ("pkg_check_modules", "pkg_search_module"):
-            yield from _modules(call, brought_by)
+            yield from _modules(name, call, brought_by)
 
 
 def _for_another_machine(name: str, call: _Call) -> Requirement | None:
@@ -248,8 +249,10 @@ def _found_package(call: _Call, brought_by: str | None) -> list[Requirement]:
     return [brought(msgspec.structs.replace(need, why=f"{brought_by} brings it"))] if brought_by else [need]
 
 
-def _modules(call: _Call, brought_by: str | None) -> list[Requirement]:
-    """`pkg_check_modules(GLIB REQUIRED glib-2.0>=2.60)` asks pkg-config for modules (FindPkgConfig)."""
+def _modules(command: str, call: _Call, brought_by: str | None) -> list[Requirement]:
+    """`pkg_check_modules(GLIB REQUIRED glib-2.0>=2.60)` asks pkg-config for modules, `pkg_search_module` for one of them
+    (FindPkgConfig).
+    """
     words = [word for word in call.words[1:] if word not in ("QUIET", "IMPORTED_TARGET", "GLOBAL", "NO_CMAKE_PATH")]
     strength: Strength = "required" if "REQUIRED" in words and not call.guarded else "advised"
     found = []
@@ -263,6 +266,10 @@ def _modules(call: _Call, brought_by: str | None) -> list[Requirement]:
         else:
             need = any_version("library", call.source, component=parts[1], strength=strength)
         found.append(brought(need) if brought_by else need)
+    if command == "pkg_search_module" and len(found) > 1 and not brought_by:
+        name = f"library {' or '.join(each.component or '' for each in found)}"
+        one_of = either(found, call.source, "one of them is enough", name)
+        return [msgspec.structs.replace(one_of, strength=strength)]
     return found
 
 

@@ -43,7 +43,7 @@ _AFTER = (
     r"|or higher|upwards|\(minimum\)|minimum|LTS\+)?"
 )
 _RANGE = rf"(?:\s*(?:-|–|—|to|through)\s*{_VERSION.format('upto')})?"
-_VALUE = rf"(?i){_BETWEEN}{_WORDS}{_LEAST}{_MOST}\s*{_VERSION.format('version')}{_RANGE}{_AFTER}"
+_VALUE = rf"(?i){_BETWEEN}{_WORDS}{_LEAST}{_MOST}\s*{_VERSION.format('version')}(?: update \d+)?{_RANGE}{_AFTER}"
 _SECOND = rf"(?i)[\s,]*(?:and|,|&&)?\s*(?P<most><=|≤|<|below)\s*{_VERSION.format('upto')}"
 _MINIMUM_BEFORE = r"(?i)(?:minimum|min\.?|at least|oldest|>=|≥)\s*(?:supported\s+)?(?:version of\s+)?$"
 _LIST = (
