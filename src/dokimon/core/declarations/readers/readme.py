@@ -58,7 +58,7 @@ _NOT_MEANT = (
     r"dropped|drops? support|removed|end[ -]of[ -]life|was |used to|incompatible|instead of"
 )
 _ASIDE = rf"(?i)\([^()\n]{{0,200}}?(?:{_NOT_MEANT.removeprefix('(?i)')})[^()\n]{{0,200}}\)"
-_HEADING = re.compile(
+_HEADING = (
     r"(?i)prerequisit|pre-requisit|requirement|you(?:'ll| will)? (?:will )?need|before (?:you|we) (?:start|begin)|dependenc"
     r"|requires|system needs|needed|what you need|supported versions|environment"
 )
@@ -159,13 +159,11 @@ def _wanted(value: re.Match[str], version: str, before: str, rest: str) -> str:
     return version
 
 
-_UNDERLINE = re.compile(r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$")
+_UNDERLINE = r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$"
 
 
-_ASKS = re.compile(
-    r"(?i)\b(?:requires?|required(?! (?:for|by|to|only))|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b"
-)
-_OF_THE_PAST = re.compile(
+_ASKS = r"(?i)\b(?:requires?|required(?! (?:for|by|to|only))|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b"
+_OF_THE_PAST = (
     r"(?i)change ?log|history|release|what's new|migrat|upgrad|roadmap|to ?do|licen[cs]e|faq|troubleshoot|usage"
 )
 
@@ -187,15 +185,19 @@ def _lines(manifest: Manifest) -> Iterator[_Line]:
         heading = _heading(line, following)
         if heading:
             depth, title = heading
-            past = bool(_OF_THE_PAST.search(title))
+            past = bool(_compiled(_OF_THE_PAST).search(title))
             if not speaks or depth <= level:
-                speaks, level = bool(_HEADING.search(title)), depth
-        elif stripped.endswith(":") and _HEADING.search(stripped) and not any(char.isdecimal() for char in stripped):
+                speaks, level = bool(_compiled(_HEADING).search(title)), depth
+        elif (
+            stripped.endswith(":")
+            and _compiled(_HEADING).search(stripped)
+            and not any(char.isdecimal() for char in stripped)
+        ):
             listed = True
             continue
         elif listed and stripped and not re.match(r"\s+|[-*+•|]|\d+[.)]\s", line):
             listed = False
-        asks = speaks or listed or (not past and not heading and _ASKS.search(line))
+        asks = speaks or listed or (not past and not heading and _compiled(_ASKS).search(line))
         if asks and (not heading or _compiled(_VALUE).search(line)):
             yield _Line(number, line)
 
@@ -221,7 +223,7 @@ def _heading(line: str, following: str) -> tuple[int, str] | None:
         return len(found[1]), found[2]
     if found := re.fullmatch(r"<h([1-6])[^>]*>(.+?)</h[1-6]>", stripped):
         return int(found[1]), found[2]
-    underlined = _UNDERLINE.match(following) and len(following.strip()) >= 3
+    underlined = _compiled(_UNDERLINE).match(following) and len(following.strip()) >= 3
     if (
         stripped
         and underlined
