@@ -186,11 +186,11 @@ def test_a_broken_environment_is_told_with_its_remedy(tmp_path: Path) -> None:
         plan_of(tmp_path, {".venv/pyvenv.cfg": "", "manage.py": "django"})
 
 
-def test_more_than_one_way_to_start_asks_for_a_choice(tmp_path: Path) -> None:
+def test_of_several_ways_the_best_is_taken_and_the_others_are_listed(tmp_path: Path) -> None:
     files = {"package.json": script("vite"), "manage.py": "django"}
-    with pytest.raises(PlanFault, match=r"(?s)choose one:.*--run dev .*--run django "):
-        plan_of(tmp_path, files)
-    assert [run.name for run in plan_of(tmp_path, files, ["django"]).runs] == ["django"]
+    plan = plan_of(tmp_path, files)
+    assert ([run.name for run in plan.runs], [run.name for run in plan.others]) == (["django"], ["dev"])
+    assert [run.name for run in plan_of(tmp_path, files, ["dev"]).runs] == ["dev"]
     with pytest.raises(PlanFault, match='no run is named "djnago"; did you mean "django"'):
         plan_of(tmp_path, files, ["djnago"])
 
@@ -310,15 +310,97 @@ def test_how_other_ecosystems_start(tmp_path: Path, files: dict[str, str], expec
     assert all((tmp_path / each.source.file).exists() for each in (*plan.prepare, *plan.runs))
 
 
-def test_several_ways_and_no_clear_one(tmp_path: Path) -> None:
-    files = {
-        "go.mod": "module x\n",
-        "cmd/low/main.go": "package main\nfunc main() {}\n",
-        "cmd/high/main.go": "package main\nfunc main() {}\n",
-    }
-    with pytest.raises(PlanFault, match=r"--run high +go run \./cmd/high +\(cmd/high/main\.go:2\)"):
+SCRIPTS = '[project]\nname = "tides"\n[project.scripts]\nhigh-water = "tides.cli:main"\ntides = "tides.cli:main"\n'
+CLI = "#!/usr/bin/env node\nconsole.log(1)\n"
+
+
+@pytest.mark.parametrize(
+    "files, first, others",
+    [
+        ({"pyproject.toml": SCRIPTS, "tides/__init__.py": ""}, "tides", ["high-water"]),
+        ({"setup.cfg": "[options.entry_points]\nconsole_scripts =\n    tides = tides:main\n", "setup.py": ""}, "tides", []),
+        ({"setup.py": "setup(entry_points={'console_scripts': ['tides = tides:main']})"}, "tides", []),
+        ({"pyproject.toml": "[tool.poetry.scripts]\ntides = 'tides:main'\n"}, "tides", []),
+        ({"package.json": json.dumps({"name": "tides", "bin": {"low": "low.js", "tides": "cli.js"}, "main": "lib.js"}),
+            "cli.js": CLI, "low.js": CLI, "lib.js": "module.exports = 1"}, "node cli.js", ["node low.js", "node lib.js"]),
+        ({"package.json": script("concurrently 'npm:web' 'npm:api'"), "manage.py": "django"}, "npm run dev",
+            [".venv/bin/python manage.py runserver '127.0.0.1:{port}'"]),
+        ({"Procfile": "release: ./migrate\nweb: gunicorn app:app -b :$PORT\nworker: python3 work.py\n"},
+            "gunicorn app:app -b :$PORT", ["python3 work.py"]),
+        ({"justfile": "build:\n    cc x.c\nserve port='1':\n    ./x\n"}, "just serve", []),
+        ({"Taskfile.yml": "version: '3'\ntasks:\n  start:\n    cmds: [./x]\n"}, "task start", []),
+        ({"Makefile": "run:\n\t./x\nserve:\n\tdocker compose up\n"}, "make run", ["make serve"]),
+        ({"run.sh": "#!/bin/bash\n./x\n"}, "bash run.sh", []),
+        ({"configure.ac": "AC_INIT([tides], [1])\n", "Makefile.am": "bin_PROGRAMS = tides low\n"}, "./tides", ["./low"]),
+        ({"Makefile": "all: tides\n", "tides.c": ""}, "./tides", []),
+        ({"Makefile": "help:\n\t@echo x\nTARGET = low-water\nall: $(TARGET)\n"}, "./low-water", []),
+        ({"Makefile": "all:\n\tcd src && make\n", "src/Makefile": "tides: a.o\n\t$(CC) -o $@ $^\n"}, "./tides", []),
+        ({"meson.build": "project('tides', 'c')\nsubdir('src')\n", "src/meson.build": "executable('low', 'l.c')\n"
+            "executable('tides', 't.c')\nexecutable('test-tides', 'x.c')\n"}, "builddir/src/tides", ["builddir/src/low"]),
+        ({"app.psgi": ""}, "plackup --host 127.0.0.1 --port '{port}' app.psgi", []),
+        ({"board.pl": "use Mojolicious::Lite;"}, "perl board.pl daemon -l 'http://127.0.0.1:{port}'", []),
+        ({"tides.cabal": "name: tides\nexecutable tides\n"}, "cabal exec -- tides", []),
+        ({"go.mod": "module saltmarsh.example/tides/v2\n", "cmd/gen/main.go": "package main\nfunc main() {}\n",
+            "cmd/tides/main.go": "package main\nfunc main() {}\n", "build.go": "//go:build ignore\n\npackage main\n"
+                "func main() {}\n"}, "go run ./cmd/tides", ["go run ./cmd/gen"]),
+        ({"composer.json": '{"bin": ["bin/tides"]}', "bin/tides": "<?php"}, "php bin/tides", []),
+        ({"tides.gemspec": "", "exe/tides": "#!/usr/bin/env ruby\n"}, "ruby -Ilib exe/tides", []),
+        ({"web/manage.py": "django", "docs/manage.py": "django", "requirements.txt": ""},
+            ".venv/bin/python manage.py runserver '127.0.0.1:{port}'", []),
+        ({"board.py": "print('high water')\n"}, "python3 board.py", []),
+    ],
+)  # fmt: skip
+def test_the_best_way_and_the_others(tmp_path: Path, files: dict[str, str], first: str, others: list[str]) -> None:
+    plan = plan_of(tmp_path, files)
+    runs, left = ([run.in_words.replace(f"{tmp_path}/", "") for run in each] for each in (plan.runs, plan.others))
+    assert (runs, left) == ([first], others)
+    assert all((tmp_path / run.source.file).exists() for run in (*plan.runs, *plan.others))
+
+
+@pytest.mark.parametrize(
+    "files, says",
+    [
+        ({"README.md": "# Tides\n\n## Usage\n\n```\n$ python3 tides/show.py\n```\n"},
+            r"--run readme +python3 tides/show\.py"),
+        ({"Dockerfile": 'FROM x\nCMD ["node", "board.js"]\n'}, r"--run container +node board\.js +\(Dockerfile:2\)"),
+        ({"Makefile": "serve:\n\tdocker compose up\n"}, r'--run make serve +make serve'),
+        ({"package.json": '{"main": "lib.js"}', "lib.js": "module.exports = 1"}, r"--run lib +node lib\.js"),
+        ({".vscode/launch.json": '{"configurations": [{"type": "node", "program": "${workspaceFolder}/x.js"}]}',
+            "x.js": ""}, r"--run editor +node x\.js"),
+    ],
+)  # fmt: skip
+def test_where_nothing_is_certain_it_is_said_what_could_be_tried(
+    tmp_path: Path, files: dict[str, str], says: str
+) -> None:
+    with pytest.raises(PlanFault, match=rf"(?s)could be tried, in this order:.*{says}"):
         plan_of(tmp_path, files)
-    assert [run.name for run in plan_of(tmp_path, files, ["low"]).runs] == ["low"]
+
+
+def test_a_folder_of_parts_lists_them_and_runs_all_when_asked(tmp_path: Path) -> None:
+    files = {"web/package.json": script("vite"), "api/app.py": "import flask\napp = flask.Flask('x')\n",
+        "api/requirements.txt": "flask\n", "docs/package.json": script("vitepress")}  # fmt: skip
+    with pytest.raises(PlanFault, match=r"(?s)several parts.*--run api .*--run web "):
+        plan_of(tmp_path, files)
+    assert [run.name for run in plan_of(tmp_path, files, ["web"]).runs] == ["web"]
+    only = {"board/package.json": script("vite")}
+    assert [run.folder.name for run in plan_of(tmp_path / "one", only).runs] == ["board"]
+
+
+@pytest.mark.parametrize(
+    "files, needed",
+    [
+        ({}, "there is no server.js yet"),
+        ({"dist/server.js": ""}, None),
+        ({"dist/server.js": "", "src/new.ts": ""}, "new.ts is newer than server.js"),
+    ],
+)  # fmt: skip
+def test_what_is_started_from_a_build_is_built_first(tmp_path: Path, files: dict[str, str], needed: str | None) -> None:
+    package = json.dumps({"scripts": {"start": "node dist/server.js", "build": "tsc"}})
+    plan_of(tmp_path, {"package.json": package, **files})
+    for path in tmp_path.rglob("server.js"):
+        os.utime(path, (1_000_000, 1_000_000) if "src/new.ts" in files else None)
+    (step,) = plan_of(tmp_path, {}).prepare
+    assert (step.title, step.needed) == ("build", needed)
 
 
 def test_a_build_older_than_its_sources_is_never_started(tmp_path: Path) -> None:

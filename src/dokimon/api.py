@@ -88,7 +88,7 @@ def plan(folder: Folder = ".", *, environment: Mapping[str, str] | None = None) 
     from dokimon.core.jobs.verify import verify as verify_folder
 
     verified = verify_folder(Path(folder).resolve(), _variables(environment))
-    return with_provenance(job.plan_report(verified, job.plan_smoke(verified, verified.environment, (), every=True)))
+    return with_provenance(job.plan_report(verified, job.plan_smoke(verified, verified.environment, ())))
 
 
 def smoke(

@@ -41,7 +41,7 @@ def init(
         refuse(f"{target} is there already; dokimon init --show prints what would be written without it")
     plan_context = plan_context_of(verified, os.environ)
     try:
-        plan = plan_smoke(verified, os.environ, (), every=True)
+        plan = plan_smoke(verified, os.environ, ())
     except PlanFault:
         plan = Plan()
     last = recall(Logs(verified.checkout.root, os.environ))

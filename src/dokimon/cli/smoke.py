@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING, Annotated, NamedTuple
 
@@ -108,7 +107,7 @@ def smoke(
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
     try:
         with refusing():
-            report = _planned(folder, run or (), pick, ask or ()) if show_plan else smoke_in(folder, options, showing)
+            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing)
     except (PlanFault, TurnFault) as fault:
         refuse(str(fault))
 
@@ -169,7 +168,7 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
     return report
 
 
-def _planned(folder: Path, chosen: Sequence[str], pick: bool, may_ask: Sequence[str]) -> Report:
+def _planned(folder: Path, options: SmokeOptions) -> Report:
     """Return the plan for the project in `folder` as a report; raises as `smoke_in` does."""
     import os
 
@@ -178,8 +177,8 @@ def _planned(folder: Path, chosen: Sequence[str], pick: bool, may_ask: Sequence[
     from dokimon.core.jobs.verify import verify
 
     with abandoning():
-        verified = verify(folder, os.environ, pick=pick, may_ask=may_ask)
-    return plan_report(verified, plan_smoke(verified, verified.environment, chosen, every=True))
+        verified = verify(folder, os.environ, pick=options.pick, may_ask=options.may_ask)
+    return plan_report(verified, plan_smoke(verified, verified.environment, options.runs, every=options.every))
 
 
 class _Keeping:

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
+from collections.abc import Sequence
+
 from rich.console import Console
+from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
@@ -32,8 +35,30 @@ def draw_plan(console: Console, report: Report) -> None:
         )
     console.print(table)
     console.print()
+    draw_others(console, report.plan.others)
     steps = sum(1 for step in report.plan.prepare if step.needed)
     console.print(_closing(steps, len(report.plan.runs), report.plan.prepare))
+
+
+_MOST_OTHERS = 6
+
+
+def draw_others(console: Console, others: Sequence[PlannedRun]) -> None:
+    """Draw the other ways to start the project, each with the option that takes it and where it was read."""
+    if not others:
+        return
+    table = Table.grid(padding=(0, 3, 0, 0))
+    table.add_column(no_wrap=True)
+    table.add_column(overflow="fold")
+    table.add_column(overflow="fold", style="dim")
+    for run in others[:_MOST_OTHERS]:
+        place = f"{run.source.file}:{run.source.line}" if run.source else ""
+        name = f'"{run.name}"' if " " in run.name else run.name
+        table.add_row(f"--run {name}", run.command, place + (" shows it" if run.proposal else ""))
+    more = len(others) - _MOST_OTHERS
+    title = "other ways to start it" + (f", and {more} more" if more > 0 else "")
+    console.print(Text(title, style="dim"))
+    console.print(Padding(table, (0, 0, 1, 2), expand=False))
 
 
 def _command(command: str, folder: str | None, source: Source | None) -> Text:

@@ -12,7 +12,7 @@ from dokimon.core.jobs.needs import projects_of
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.measures import bytes_of
 from dokimon.core.planning.making import make_plan
-from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, RunPlan, shown
+from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep, Rank, RunPlan, shown
 from dokimon.core.processes.log_file import LARGEST_BYTES
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import Mask, secrets_in
@@ -64,7 +64,7 @@ def smoke(
     look = _masking(while_up, verified) if while_up else None
     with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
         done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
-    return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set())
+    return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
 
 
 def _masking(while_up: WhileUp, verified: Verified) -> WhileUp:
@@ -129,6 +129,7 @@ def plan_report(verified: Verified, plan: Plan) -> Report:
         plan=Planned(
             prepare=tuple(_planned_step(step, root) for step in plan.prepare),
             runs=tuple(_planned_run(run, root) for run in plan.runs),
+            others=tuple(_planned_run(run, root) for run in plan.others),
         ),
     )
 
@@ -153,6 +154,7 @@ def _planned_run(run: RunPlan, root: Path) -> PlannedRun:
         after=run.after,
         checks=tuple(each.title for each in run.checks),
         folder=_below(run.folder, root),
+        proposal=run.rank >= Rank.PROPOSAL,
     )
 
 
@@ -170,6 +172,7 @@ def smoke_report(
     strict: bool,
     interrupted: bool,
     stopped_early: bool = False,
+    others: Sequence[RunPlan] = (),
 ) -> Report:
     """Return the report of `dokimon smoke`. With `stopped_early` nothing was run, because a need is not met."""
     if stopped_early:
@@ -190,6 +193,7 @@ def smoke_report(
         picked=verified.picked,
         prepared=done.prepared,
         runs=done.runs,
+        other_ways=tuple(_planned_run(run, verified.checkout.root) for run in others),
         checks=done.checks,
         changed_files=done.changed_files,
         interrupted=interrupted,

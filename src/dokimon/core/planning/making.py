@@ -2,12 +2,14 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Callable, Sequence
 
 import msgspec
 
+from dokimon.core.declarations.checkout import projects_below
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
-from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, RunPlan, shown
+from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
 from dokimon.core.planning.planners import (
     dart,
     deno,
@@ -15,15 +17,21 @@ from dokimon.core.planning.planners import (
     elixir,
     firmware,
     golang,
+    haskell,
     java,
+    make,
     native,
     node,
     pages,
+    perl,
     php,
+    processes,
+    proposals,
     python,
     ruby,
     rust,
     swift,
+    tasks,
 )  # fmt: skip
 from dokimon.core.settings.model import Settings
 from dokimon.core.text import nearest
@@ -32,9 +40,12 @@ Planner = Callable[[PlanContext], Plan | None]
 
 PLANNERS: tuple[Planner, ...] = (
     node.plan, deno.plan, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, swift.plan,
-    elixir.plan, dart.plan, firmware.plan, native.plan,
+    elixir.plan, dart.plan, firmware.plan, native.plan, make.plan, perl.plan, haskell.plan,
 )  # fmt: skip
 """Each looks at the folder and returns how its ecosystem would start the project there, or None."""
+
+FOR_ALL: tuple[Planner, ...] = (processes.plan, tasks.plan, proposals.plan)
+"""What says how to start in the same words for every ecosystem: their commands need what the others prepare."""
 
 LAST: Planner = pages.plan
 """What is left when no other planner found a way."""
@@ -44,8 +55,9 @@ def make_plan(context: PlanContext, settings: Settings, chosen: Sequence[str] = 
     """Return the plan: what `dokimon.toml` says, and what can be inferred for the rest of it.
 
     A `[[prepare]]` takes the place of all inferred steps, a `[[run]]` of all inferred runs. `chosen` picks runs by
-    name, with those that they come after. Raises `PlanFault` when there is nothing to run, or more than one way and
-    neither some chosen nor `every` wanted.
+    name, with those that they come after. Of several inferred ways the best by its rank is taken, the others are listed;
+    with `every`, all but proposals are. A folder without a way of its own has those of its members. Raises `PlanFault`
+    when there is nothing to run.
     """
     inferred = _inferred(context)
     words = {"python": context.command("python", "python3")}
@@ -65,27 +77,88 @@ def make_plan(context: PlanContext, settings: Settings, chosen: Sequence[str] = 
             environment=environment,
             checkout=checks_of_checkout(settings),
         )
-    inferred_runs = _with_own_names([_with_checks(run, settings) for plan in inferred for run in plan.runs])
-    if not inferred_runs:
+    ways = _with_own_names([run for plan in inferred for run in plan.runs])
+    if not any(run.rank < Rank.PROPOSAL for run in ways):
+        parts = parts_below(context)
+        if parts:
+            inferred, ways = parts, [run for plan in parts for run in plan.runs] + ways
+    ways = [_with_checks(run, settings) for run in sorted(ways, key=lambda run: run.rank)]
+    if not ways:
         raise PlanFault(_nothing(context))
-    picked = _pick(inferred_runs, chosen)
-    if len(picked) > 1 and not chosen and not every:
-        width = max(len(run.name) for run in picked)
-        ways = "".join(
-            f"\n  --run {run.name:<{width}}   {shown(run.command, run.folder)}   ({run.source.file}:{run.source.line})"
-            for run in picked
-        )
-        raise PlanFault(f"there is more than one way to start this project; choose one:{ways}")
+    picked = _picked(ways, chosen, every=every, context=context)
     # What prepares another way to start is not needed for the one that was picked.
     sources = {run.source for run in picked}
     mine = [plan for plan in inferred if any(run.source in sources for run in plan.runs)]
-    steps = tuple(prepare or [step for plan in mine for step in plan.prepare])
-    return Plan(prepare=steps, runs=picked, words=words, environment=environment, checkout=checks_of_checkout(settings))
+    inferred_steps = {(step.command, step.folder): step for plan in mine for step in plan.prepare}
+    steps = tuple(prepare or inferred_steps.values())
+    return Plan(
+        prepare=steps,
+        runs=picked,
+        words=words,
+        environment=environment,
+        checkout=checks_of_checkout(settings),
+        others=tuple(run for run in ways if run not in picked),
+    )
+
+
+def _picked(ways: list[RunPlan], chosen: Sequence[str], *, every: bool, context: PlanContext) -> tuple[RunPlan, ...]:
+    if chosen:
+        return _pick(ways, chosen)
+    certain = [run for run in ways if run.rank < Rank.PROPOSAL]
+    if not certain:
+        raise PlanFault(
+            f"nothing says for certain how the project in {context.folder} is started; "
+            f"what could be tried, in this order:{_listed(ways)}"
+        )
+    if every:
+        return tuple(certain)
+    if certain[0].folder != context.folder and len({run.folder for run in certain}) > 1:
+        raise PlanFault(f"the project has several parts; choose one, or take --all-runs:{_listed(certain)}")
+    return (certain[0],)
+
+
+def _listed(runs: Sequence[RunPlan]) -> str:
+    width = max(len(run.name) for run in runs)
+    return "".join(
+        f"\n  --run {run.name:<{width}}   {shown(run.command, run.folder, run.words)}   ({run.source.place})"
+        for run in runs
+    )
+
+
+def parts_below(context: PlanContext) -> list[Plan]:
+    """Return the plans of the projects below the folder that can be started, their runs by the names of their folders."""
+    found = []
+    for name in projects_below(context.folder)[:_MOST_PARTS]:
+        if _BESIDE.search(name):
+            continue
+        part = msgspec.structs.replace(context, folder=context.folder / name)
+        for plan in _inferred(part):
+            certain = sorted((run for run in plan.runs if run.rank < Rank.PROPOSAL), key=lambda run: run.rank)[:1]
+            runs = tuple(msgspec.structs.replace(run, name=name) for run in certain)
+            if runs:
+                found.append(msgspec.structs.replace(plan, runs=runs))
+                break
+    return found
+
+
+_MOST_PARTS = 40
+_BESIDE = re.compile(
+    r"(?i)(?:^|/)(?:tests?|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy)(?:/|$)"
+)
+"""Folders beside the parts of a project: what is tried out, explained or helps in there."""
 
 
 def _inferred(context: PlanContext) -> list[Plan]:
     found = [plan for planner in PLANNERS if (plan := planner(context))]
-    if any(plan.runs for plan in found):
+    environment = {name: value for plan in found for name, value in plan.environment.items()}
+    steps = tuple(step for plan in found for step in plan.prepare)
+    for planner in FOR_ALL:
+        if plan := planner(context):
+            runs = tuple(
+                msgspec.structs.replace(run, environment={**environment, **run.environment}) for run in plan.runs
+            )
+            found.append(msgspec.structs.replace(plan, runs=runs, prepare=(*steps, *plan.prepare)))
+    if any(run.rank < Rank.PROPOSAL for plan in found for run in plan.runs):
         return found
     last = LAST(context)
     return [*found, last] if last else found
@@ -122,8 +195,8 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 def _nothing(context: PlanContext) -> str:
     return (
         f"found no way to start the project in {context.folder}\n"
-        "Looked for what the manifests of Node.js, Deno, Python, PHP, Java, .NET, Rust, Go, Ruby, Swift, Elixir, Dart,\n"
-        "CMake, Meson and make say, for files of usual names (server.js, manage.py, index.php, main.go), and for an\n"
-        "index.html. Say it in dokimon.toml:\n\n"
+        "Looked for what the manifests of each ecosystem say, commands that a package installs, processes and tasks\n"
+        "(Procfile, make, just, task), files of usual names (server.js, manage.py, index.php, main.go, run.sh), what the\n"
+        "README says under Usage, and an index.html. Say it in dokimon.toml:\n\n"
         'format = 1\n\n[[run]]\nname = "board"\ncommand = "./start.sh"\n'
     )

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import shlex
 from collections.abc import Mapping
+from enum import IntEnum
 from pathlib import Path
 from typing import Literal
 
@@ -20,6 +21,24 @@ PREPARE_SECONDS = 30 * 60.0
 UP_SECONDS = 3 * 60.0
 """A first start may compile or download; a run that ends meanwhile is reported at once."""
 PROGRAM_SECONDS = 3 * 60.0
+
+
+class Rank(IntEnum):
+    """How well a way to start a project stands among others: the lowest is taken, the others are listed.
+
+    What starts all parts comes first, then what a framework's own files show, a script that people start by, a file of
+    processes, a command that the project builds or installs, a task, and a lone file. A proposal is only shown, and
+    carried out when it is asked for by name.
+    """
+
+    STARTS_ALL = 10
+    FRAMEWORK = 20
+    SCRIPT = 30
+    PROCESSES = 40
+    COMMAND = 50
+    TASK = 60
+    FILE = 70
+    PROPOSAL = 90
 
 
 RunKind = Literal["server", "program"] | None
@@ -62,7 +81,7 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
     once it answers. `shown_as` stands for its command in reports, where that is not a command to type; `lacks` says why
-    it cannot be carried out here.
+    it cannot be carried out here, `rank` how well it stands among the ways to start the project.
     """
 
     name: str
@@ -87,6 +106,7 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     shown_as: str | None = None
     lacks: str | None = None
     checks: tuple[PlannedCheck, ...] = ()
+    rank: Rank = Rank.FILE
 
     @property
     def in_words(self) -> str:
@@ -114,7 +134,7 @@ class Plan(msgspec.Struct, frozen=True, kw_only=True):
 
     `words` are the values for braces in the commands of `dokimon.toml`, `environment` the variables that its
     commands need: what an ecosystem's planner found out also serves commands that people wrote. `checkout` are the checks
-    that look at the checkout when all is over.
+    that look at the checkout when all is over, `others` the other ways to start the project.
     """
 
     prepare: tuple[PrepareStep, ...] = ()
@@ -122,6 +142,7 @@ class Plan(msgspec.Struct, frozen=True, kw_only=True):
     words: dict[str, str] = {}
     environment: dict[str, str] = {}
     checkout: tuple[PlannedCheck, ...] = ()
+    others: tuple[RunPlan, ...] = ()
 
 
 class PlanContext(msgspec.Struct, frozen=True, kw_only=True):

@@ -231,7 +231,10 @@ class PlannedStep(_Part, frozen=True, kw_only=True):
 
 
 class PlannedRun(_Part, frozen=True, kw_only=True):
-    """A run that would be carried out, `after` others; `checks` are those that it is given."""
+    """A run that would be carried out, `after` others; `checks` are those that it is given.
+
+    A `proposal` is what somebody wrote for people; it is only carried out when it is asked for by name.
+    """
 
     name: str
     command: str
@@ -241,13 +244,15 @@ class PlannedRun(_Part, frozen=True, kw_only=True):
     after: tuple[str, ...] = ()
     checks: tuple[str, ...] = ()
     folder: str | None = None
+    proposal: bool = False
 
 
 class Planned(_Part, frozen=True):
-    """What `smoke` would do."""
+    """What `smoke` would do; `others` are the other ways to start the project, the best first."""
 
     prepare: tuple[PlannedStep, ...]
     runs: tuple[PlannedRun, ...]
+    others: tuple[PlannedRun, ...] = ()
 
 
 class Provenance(_Part, frozen=True, kw_only=True):
@@ -272,8 +277,8 @@ class Report(_Part, frozen=True, kw_only=True):
 
     `minor` rises when the format gains keys, `made` says where the report comes from. `projects_below` are projects in
     folders below one that is none itself. `picked` are the folders that were put first on PATH for this call alone.
-    `checks` look at the checkout when all is over; `changed_files` are files that git does not ignore and that the smoke
-    check made or changed.
+    `other_ways` are those to start the project that `smoke` did not take, the best first. `checks` look at the checkout
+    when all is over; `changed_files` are files that git does not ignore and that the smoke check made or changed.
     """
 
     format: Literal["dokimon-report/1"]
@@ -292,6 +297,7 @@ class Report(_Part, frozen=True, kw_only=True):
     plan: Planned | None = None
     prepared: tuple[Prepared, ...] | None = None
     runs: tuple[Run, ...] | None = None
+    other_ways: tuple[PlannedRun, ...] = ()
     checks: tuple[Check, ...] = ()
     changed_files: tuple[str, ...] = ()
     notes: tuple[str, ...] = ()

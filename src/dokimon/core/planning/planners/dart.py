@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -16,6 +16,7 @@ def plan(context: PlanContext) -> Plan | None:
     if re.search(r"^\s+sdk:\s*flutter", text_of(path), re.MULTILINE):
         command = ("flutter", "run", "-d", "web-server", "--web-hostname", "127.0.0.1", "--web-port", "{port}")
         web = RunPlan(
+            rank=Rank.COMMAND,
             name="web",
             command=command,
             folder=context.folder,
@@ -38,6 +39,7 @@ def plan(context: PlanContext) -> Plan | None:
     )
     runs = (
         RunPlan(
+            rank=Rank.COMMAND,
             name=each.stem,
             command=("dart", "run", f"bin/{each.name}"),
             folder=context.folder,

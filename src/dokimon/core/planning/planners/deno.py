@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -22,6 +22,7 @@ def plan(context: PlanContext) -> Plan | None:
                     prepare=(),
                     runs=(
                         RunPlan(
+                            rank=Rank.SCRIPT,
                             name=task,
                             command=("deno", "task", task),
                             folder=context.folder,

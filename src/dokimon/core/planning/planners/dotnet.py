@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, RunKind, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunKind, RunPlan
 
 _QUIET = {"DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0"}
 _WEB_SDK = re.compile(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
@@ -41,6 +41,7 @@ def _run(context: PlanContext, project: Path) -> RunPlan | None:
     port = _port(project.parent) if web else None
     kind: RunKind = "server" if web else None
     return RunPlan(
+        rank=Rank.FRAMEWORK,
         name=project.stem,
         command=command,
         folder=context.folder,

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -28,6 +28,7 @@ def plan(context: PlanContext) -> Plan | None:
         )
     if ":phoenix" in text:
         run = RunPlan(
+            rank=Rank.FRAMEWORK,
             name="phoenix",
             command=("mix", "phx.server"),
             folder=context.folder,
@@ -37,6 +38,10 @@ def plan(context: PlanContext) -> Plan | None:
         )
     else:
         run = RunPlan(
-            name="mix", command=("mix", "run", "--no-halt"), folder=context.folder, source=context.source(path)
+            rank=Rank.FRAMEWORK,
+            name="mix",
+            command=("mix", "run", "--no-halt"),
+            folder=context.folder,
+            source=context.source(path),
         )
     return Plan(prepare=steps, runs=(run,))

@@ -7,7 +7,7 @@ from pathlib import Path
 from dokimon.core.checks.artefact import Artefact
 from dokimon.core.checks.carrying_out import PlannedCheck
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -22,6 +22,7 @@ def plan(context: PlanContext) -> Plan | None:
             prepare=(),
             runs=(
                 RunPlan(
+                    rank=Rank.FRAMEWORK,
                     name="firmware",
                     command=command,
                     folder=folder,

@@ -7,7 +7,7 @@ import re
 from pathlib import Path
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.source import Source
 
@@ -72,7 +72,11 @@ def _maven(context: PlanContext) -> Plan | None:
         prepare=(step,),
         runs=(
             RunPlan(
-                name=name.rpartition(".")[2], command=command, folder=context.folder, source=context.source(path, line)
+                rank=Rank.FRAMEWORK,
+                name=name.rpartition(".")[2],
+                command=command,
+                folder=context.folder,
+                source=context.source(path, line),
             ),
         ),
     )
@@ -105,9 +109,15 @@ def _server_or_not(
 ) -> RunPlan:
     """A way to start that is a server where it has a usual `port`; `part` is the folder whose settings may name another."""
     if port is None:
-        return RunPlan(name=name, command=command, folder=folder, source=source)
+        return RunPlan(rank=Rank.FRAMEWORK, name=name, command=command, folder=folder, source=source)
     return RunPlan(
-        name=name, command=command, folder=folder, source=source, kind="server", port=_configured_port(part) or port
+        rank=Rank.FRAMEWORK,
+        name=name,
+        command=command,
+        folder=folder,
+        source=source,
+        kind="server",
+        port=_configured_port(part) or port,
     )
 
 
@@ -146,6 +156,7 @@ def _single_file(context: PlanContext) -> Plan | None:
         prepare=(),
         runs=(
             RunPlan(
+                rank=Rank.FRAMEWORK,
                 name=path.stem,
                 command=("java", path.name),
                 folder=context.folder,

@@ -1,4 +1,4 @@
-"""C and C++: configure, build and run what CMake, Meson or plain make builds."""
+"""C and C++: configure, build and run what CMake or Meson builds."""
 
 from __future__ import annotations
 
@@ -8,21 +8,24 @@ from pathlib import Path
 from typing import Any
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 
 _CMAKE_PROGRAM = re.compile(
     r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
 )
+_PROJECT = re.compile(r"^\s*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
+_BESIDE = re.compile(r"(?i)test|(?:^|[/_.-])(?:fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-])")
+"""Programs that are not the project itself, by their names or folders."""
+
 _MESON_PROGRAM = re.compile(r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*'([^']+)'", re.MULTILINE)
-_RUN_TARGETS = ("run", "start", "serve")
 
 
 def plan(context: PlanContext) -> Plan | None:
-    """Return the plan for a CMake, Meson or make project; None for any other folder."""
+    """Return the plan for a CMake or Meson project; None for any other folder."""
     if "tools/cmake/project.cmake" in text_of(context.folder / "CMakeLists.txt"):
         return None  # firmware, which has a planner of its own
-    return _cmake(context) or _meson(context) or _make(context)
+    return _cmake(context) or _meson(context)
 
 
 def _cmake(context: PlanContext) -> Plan | None:
@@ -39,8 +42,11 @@ def _cmake(context: PlanContext) -> Plan | None:
         if not path.is_relative_to(binaries)
         for text in [text_of(path)]
         for match in _CMAKE_PROGRAM.finditer(text)
-        if "test" not in match[2].lower()
+        if not _BESIDE.search(match[2]) and not _BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
+    project = _PROJECT.search(text_of(lists))
+    own = {folder.name.lower(), project[1].lower() if project else ""}
+    programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
     if not programs:
         return Plan()
     outputs = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
@@ -63,7 +69,7 @@ def _cmake(context: PlanContext) -> Plan | None:
         ),
     )
     runs = tuple(
-        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line))
+        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line), rank=Rank.COMMAND)
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
@@ -98,12 +104,21 @@ def _meson(context: PlanContext) -> Plan | None:
     script = folder / "meson.build"
     if not script.is_file():
         return None
-    text = text_of(script)
-    programs = [(match[1], text.count("\n", 0, match.start(1)) + 1) for match in _MESON_PROGRAM.finditer(text)]
+    scripts = [script, *sorted(folder.glob("*/meson.build")), *sorted(folder.glob("*/*/meson.build"))]
+    programs = [
+        (match[1], path, text.count("\n", 0, match.start(1)) + 1)
+        for path in scripts
+        for text in [text_of(path)]
+        for match in _MESON_PROGRAM.finditer(text)
+        if not _BESIDE.search(match[1]) and not _BESIDE.search(path.parent.relative_to(folder).as_posix())
+    ]
+    project = re.search(r"^\s*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
+    own = {folder.name.lower(), project[1].lower() if project else ""}
+    programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
     if not programs:
         return Plan()
     binaries = folder / "builddir"
-    outputs = [binaries / name for name, _ in programs]
+    outputs = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
     source = context.source(script)
     steps = (
         PrepareStep(
@@ -123,57 +138,7 @@ def _meson(context: PlanContext) -> Plan | None:
         ),
     )
     runs = tuple(
-        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(script, line))
-        for (name, line), target in zip(programs, outputs, strict=True)
+        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line), rank=Rank.COMMAND)
+        for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
-
-
-def _make(context: PlanContext) -> Plan | None:
-    """A target that runs; else the first target, where it is a file that is built (GNU make, "How make Works")."""
-    path = next(
-        (context.folder / n for n in ("GNUmakefile", "makefile", "Makefile") if (context.folder / n).is_file()), None
-    )
-    if path is None:
-        return None
-    text = text_of(path)
-    targets = [
-        (match[1], text.count("\n", 0, match.start()) + 1)
-        for match in re.finditer(r"^([A-Za-z][\w.+-]*)\s*:(?![:=])", text, re.MULTILINE)
-    ]
-    for name, line in targets:
-        if name in _RUN_TARGETS:
-            return Plan(
-                prepare=(),
-                runs=(
-                    RunPlan(
-                        name=f"make {name}",
-                        command=("make", name),
-                        folder=context.folder,
-                        source=context.source(path, line),
-                    ),
-                ),
-            )
-    phony = " ".join(re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE)).split()
-    compiles = re.search(r"\$\((?:CC|CXX|LINK\.o)\)|\b(?:gcc|g\+\+|cc|clang)\b", text)
-    first = next(((name, line) for name, line in targets if name not in (*phony, "all", "clean", "install")), None)
-    if first is None or not compiles or "." in first[0]:
-        return Plan()
-    program = context.folder / first[0]
-    sources = [each for each in context.folder.iterdir() if each != program and not each.name.startswith(".")]
-    step = PrepareStep(
-        title="build",
-        command=("make",),
-        folder=context.folder,
-        source=context.source(path),
-        needed=older_than(program, [s for s in sources if s.suffix != ".o"]),
-        makes=(program,),
-    )
-    return Plan(
-        prepare=(step,),
-        runs=(
-            RunPlan(
-                name=first[0], command=(f"./{first[0]}",), folder=context.folder, source=context.source(path, first[1])
-            ),
-        ),
-    )

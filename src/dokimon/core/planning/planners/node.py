@@ -10,8 +10,9 @@ from pathlib import Path
 from typing import Any, Literal
 
 from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
-from dokimon.core.files import bytes_of_file
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.files import bytes_of_file, text_of
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.versions import admits
@@ -38,8 +39,13 @@ def plan(context: PlanContext) -> Plan | None:
         return None
     manager = _package_manager(context.folder, package)
     install = _install_step(context, manifest, package, manager)
-    run = _script_run(context, manifest, package, manager) or _file_run(context, package)
-    return Plan(prepare=(install,) if install else (), runs=(run,) if run else ())
+    ways = [
+        *_script_runs(context, manifest, package, manager),
+        *_programs(context, manifest, package),
+        *_files(context, package),
+    ]
+    build = _build_step(context, manifest, package, manager, ways)
+    return Plan(prepare=tuple(step for step in (install, build) if step), runs=tuple(ways))
 
 
 def _package_manager(folder: Path, package: dict[str, Any]) -> str:
@@ -49,38 +55,132 @@ def _package_manager(folder: Path, package: dict[str, Any]) -> str:
     return next((tool for lock, tool in LOCK_FILES.items() if (folder / lock).is_file()), "npm")
 
 
-def _script_run(context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str) -> RunPlan | None:
+_ALL_PARTS = re.compile(
+    r"\bconcurrently\b|\bnpm-run-all\b|\brun-p\b|\bturbo\b|\bnx run-many\b|\blerna run\b|--parallel\b|\bforeman\b|\bhoncho\b"
+)
+"""Scripts that start several parts of a project together."""
+
+
+def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str) -> list[RunPlan]:
     scripts = package.get("scripts")
     scripts = scripts if isinstance(scripts, dict) else {}
-    name = next((name for name in _SCRIPTS if isinstance(scripts.get(name), str) and scripts[name].strip()), None)
-    if name is None:
-        return None
-    source = manifest.source(json_line(manifest.text, ("scripts", name)))
-    kind, port = _known_server(scripts[name])
-    command = (manager, "run", name)
-    return RunPlan(
-        name=name, command=command, folder=context.folder, source=source, kind=kind, port=port, environment=_ENVIRONMENT
-    )
+    found = []
+    for name in _SCRIPTS:
+        text = scripts.get(name)
+        if not isinstance(text, str) or not text.strip() or re.fullmatch(r"\s*echo\b.*(?:exit 1|error).*", text):
+            continue
+        source = manifest.source(json_line(manifest.text, ("scripts", name)))
+        kind, port = _known_server(text)
+        rank = Rank.STARTS_ALL if _ALL_PARTS.search(text) else Rank.SCRIPT
+        found.append(
+            RunPlan(
+                name=name,
+                command=(manager, "run", name),
+                folder=context.folder,
+                source=source,
+                kind=kind,
+                port=port,
+                environment=_ENVIRONMENT,
+                rank=rank,
+            )
+        )
+    return found
 
 
-def _file_run(context: PlanContext, package: dict[str, Any]) -> RunPlan | None:
-    """Without a script: `server.js`, which npm itself falls back to, or the package's main file."""
-    for name in ("server.js", package.get("main"), "index.js"):
-        if (
-            isinstance(name, str)
-            and (path := context.folder / name).is_file()
-            and path.suffix in (".js", ".mjs", ".cjs")
-        ):
-            if not path.resolve().is_relative_to(context.root):
-                continue
-            return RunPlan(
+def _programs(context: PlanContext, manifest: Manifest, package: dict[str, Any]) -> list[RunPlan]:
+    """The commands that the package installs (docs.npmjs.com, package.json, "bin"); the one named as the package first."""
+    given = package.get("bin")
+    own = str(package.get("name", "")).rpartition("/")[2]
+    given = {own or "cli": given} if isinstance(given, str) else given
+    table: dict[str, Any] = given if isinstance(given, dict) else {}
+    source = manifest.source(json_line(manifest.text, ("bin",)))
+    found = []
+    for name, file in sorted(table.items(), key=lambda item: item[0] != own):
+        if isinstance(file, str) and _inside(context, file):
+            command = ("node", file.removeprefix("./"))
+            found.append(
+                RunPlan(
+                    name=name,
+                    command=command,
+                    folder=context.folder,
+                    source=source,
+                    environment=_ENVIRONMENT,
+                    rank=Rank.COMMAND,
+                )
+            )
+    return found
+
+
+def _inside(context: PlanContext, file: str) -> bool:
+    return (context.folder / file).resolve().is_relative_to(context.root.resolve())
+
+
+_LISTENS = re.compile(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(|require\.main\s*===\s*module")
+
+
+def _files(context: PlanContext, package: dict[str, Any]) -> list[RunPlan]:
+    """`server.js`, which npm itself falls back to, and the package's main file where it starts something.
+
+    A main file that starts nothing is a library's.
+    """
+    found: dict[str, RunPlan] = {}
+    for name in ("server.js", package.get("main"), "index.js", "app.js"):
+        if not isinstance(name, str) or not name.endswith((".js", ".mjs", ".cjs")) or not _inside(context, name):
+            continue
+        path = context.folder / name
+        if not path.is_file():
+            continue
+        starts = name == "server.js" or _LISTENS.search(text_of(path))
+        found.setdefault(
+            name.removeprefix("./"),
+            RunPlan(
                 name=path.stem,
                 command=("node", name),
                 folder=context.folder,
                 source=context.source(path),
                 environment=_ENVIRONMENT,
-            )
-    return None
+                rank=Rank.FILE if starts else Rank.PROPOSAL,
+            ),
+        )
+    return list(found.values())
+
+
+_BUILT = r"(?:dist|build|lib|out|\.output)/[\w./-]+?\.[cm]?js"
+
+
+def _build_step(
+    context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str, ways: list[RunPlan]
+) -> PrepareStep | None:
+    """Build where what is started is built first, and is missing or older than its sources."""
+    scripts = package.get("scripts")
+    build = scripts.get("build") if isinstance(scripts, dict) else None
+    if not isinstance(build, str) or not ways:
+        return None
+    first = min(ways, key=lambda way: way.rank)
+    text = " ".join(map(str, first.command))
+    if first.command[1:2] == ("run",) and isinstance(scripts, dict):
+        text = str(scripts.get(first.name, ""))
+        if "build" in text:
+            return None
+    named = re.search(_BUILT, text)
+    if named is None:
+        return None
+    target = context.folder / named[0]
+    sources = [
+        path
+        for path in (context.folder / "src", context.folder / "lib")
+        if path.is_dir() and path not in target.parents
+    ]
+    needed = older_than(target, sources)
+    return PrepareStep(
+        title="build",
+        command=(manager, "run", "build"),
+        folder=context.folder,
+        source=manifest.source(json_line(manifest.text, ("scripts", "build"))),
+        needed=needed,
+        reason=f"{named[0]} is newer than its sources",
+        environment=_ENVIRONMENT,
+    )
 
 
 @cache

@@ -8,7 +8,7 @@ from pathlib import Path
 from typing import Any
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunKind, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunKind, RunPlan
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import ManifestFault, as_json, open_manifest
 
@@ -27,8 +27,8 @@ def plan(context: PlanContext) -> Plan | None:
     if not has_manifest and root is None:
         return None
     steps = (_install(context),) if has_manifest else ()
-    run = _console(context) or _script(context) or (_built_in(context, root) if root else None)
-    return Plan(prepare=tuple(step for step in steps if step), runs=(run,) if run else ())
+    ways = (_console(context), _script(context), _built_in(context, root) if root else None, *_programs(context))
+    return Plan(prepare=tuple(step for step in steps if step), runs=tuple(way for way in ways if way))
 
 
 def _install(context: PlanContext) -> PrepareStep | None:
@@ -80,6 +80,7 @@ def _console(context: PlanContext) -> RunPlan | None:
         kind="server",
         port=8000,
         may_move=True,
+        rank=Rank.FRAMEWORK,
     )
 
 
@@ -110,6 +111,7 @@ def _script(context: PlanContext) -> RunPlan | None:
         kind=kind,
         port=number,
         environment=environment,
+        rank=Rank.SCRIPT,
     )
 
 
@@ -121,7 +123,25 @@ def _built_in(context: PlanContext, root: str) -> RunPlan:
     )
     command = ("php", "-S", "127.0.0.1:{port}", "-t", root, *((router,) if router else ()))
     source = context.source(folder / root / "index.php")
-    return RunPlan(name="php", command=command, folder=folder, source=source, kind="server", port=8000, may_move=True)
+    return RunPlan(
+        name="php", command=command, folder=folder, source=source, kind="server", port=8000, may_move=True,
+        rank=Rank.PROCESSES,
+    )  # fmt: skip
+
+
+def _programs(context: PlanContext) -> list[RunPlan]:
+    """The programs that composer.json gives to others (getcomposer.org, "bin"), and Symfony's and others' console."""
+    named = _json(context.folder / "composer.json").get("bin")
+    names = [each for each in (named if isinstance(named, list) else [named]) if isinstance(each, str)]
+    found = []
+    for name in [*names, "bin/console", "bin/cake", "spark", "yii"]:
+        path = context.folder / name
+        if path.is_file() and path.resolve().is_relative_to(context.root):
+            source = context.source(path)
+            found.append(
+                RunPlan(name=path.stem, command=("php", name), folder=context.folder, source=source, rank=Rank.COMMAND)
+            )
+    return found
 
 
 def _json(path: Path) -> dict[str, Any]:

@@ -11,13 +11,14 @@ from typing import NamedTuple
 import msgspec
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
+from dokimon.core.planning.planners.entry_points import entry_points
 from dokimon.core.planning.planners.python_environment import WantedPackages, declared_packages, environment_for
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
 from dokimon.core.source import Source
 from dokimon.core.text import clean
 
-_MANIFESTS = ("pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "manage.py", "Pipfile")
+_MANIFESTS = ("pyproject.toml", "requirements.txt", "setup.py", "setup.cfg", "manage.py", "Pipfile", "environment.yml")
 _USUAL_FILES = ("app.py", "wsgi.py", "main.py", "asgi.py", "application.py", "server.py", "api.py", "run.py")
 _SKIPPED_FOLDERS = frozenset({"tests", "test", "docs", "examples", "node_modules", "build", "dist", "env", "venv"})
 
@@ -32,50 +33,50 @@ _FRAMEWORKS = {
 
 
 class _Start(NamedTuple):
-    """How to start, the source of that, and the packages needed where the project declares none."""
+    """How to start, the packages needed where the project declares none, and whether the project itself is installed."""
 
     run: RunPlan
     packages: tuple[str, ...] = ()
+    installed: bool = False
 
 
 def plan(context: PlanContext) -> Plan | None:
     """Return the plan for a Python project, or None when the folder is none."""
-    if not any((context.folder / name).is_file() for name in _MANIFESTS) and not _application(context):
+    is_project = any((context.folder / name).is_file() for name in _MANIFESTS)
+    scripts = _scripts(context, is_project=is_project)
+    if not is_project and not scripts and not _application(context):
         return None
-    start = _django(context) or _application(context) or _package(context) or _script(context)
-    wanted = declared_packages(context)
-    if not wanted and start and start.packages:
-        wanted = [WantedPackages(arguments=start.packages, requirements=start.packages, source=start.run.source)]
+    ways = [*_django(context), *_applications(context), *_commands(context), *_packages(context), *scripts]
+    wanted = declared_packages(context, installs=any(way.installed for way in ways))
+    first = min(ways, key=lambda way: way.run.rank, default=None)
+    if not wanted and first and first.packages:
+        wanted = [WantedPackages(arguments=first.packages, requirements=first.packages, source=first.run.source)]
     environment, steps = environment_for(context, wanted)
     words = {"python": environment.python}
     variables = {
         **environment.variables(context.environment.get("PATH", os.defpath)),
         "PYTHONUNBUFFERED": "1",
     }
-    if start is None:
-        return Plan(prepare=tuple(steps), runs=(), words=words, environment=variables)
-    run = msgspec.structs.replace(
-        start.run,
-        words=words,
-        environment={**variables, **start.run.environment},
+    runs = tuple(
+        msgspec.structs.replace(way.run, words=words, environment={**variables, **way.run.environment}) for way in ways
     )
-    return Plan(prepare=tuple(steps), runs=(run,), words=words, environment=variables)
+    return Plan(prepare=tuple(steps), runs=runs, words=words, environment=variables)
 
 
-def _django(context: PlanContext) -> _Start | None:
-    path = context.folder / "manage.py"
-    if not path.is_file() or "django" not in text_of(path):
-        return None
-    run = RunPlan(
-        name="django",
-        command=("{python}", "manage.py", "runserver", "127.0.0.1:{port}"),
-        folder=context.folder,
-        source=context.source(path),
-        kind="server",
-        port=8000,
-        may_move=True,
-    )
-    return _Start(run, (_django_of_settings(context),))
+def _django(context: PlanContext) -> list[_Start]:
+    """`manage.py`, here or in a folder below; those of tests are passed over."""
+    found = []
+    below = sorted(context.folder.glob("*/manage.py"))
+    for path in [context.folder / "manage.py", *below]:
+        if not path.is_file() or "django" not in text_of(path) or path.parent.name.lower() in _SKIPPED_FOLDERS:
+            continue
+        command = ("{python}", "manage.py", "runserver", "127.0.0.1:{port}")
+        run = RunPlan(
+            name="django", command=command, folder=path.parent, source=context.source(path), kind="server", port=8000,
+            may_move=True, rank=Rank.FRAMEWORK,
+        )  # fmt: skip
+        found.append(_Start(run, (_django_of_settings(context),)))
+    return found[:1]
 
 
 def _django_of_settings(context: PlanContext) -> str:
@@ -84,6 +85,11 @@ def _django_of_settings(context: PlanContext) -> str:
         if release := re.search(r"using Django (\d+\.\d+)", text_of(path)):
             return f"Django=={release[1]}.*"
     return "Django"
+
+
+def _applications(context: PlanContext) -> list[_Start]:
+    found = _application(context)
+    return [found] if found else []
 
 
 def _application(context: PlanContext) -> _Start | None:
@@ -111,7 +117,7 @@ def _application(context: PlanContext) -> _Start | None:
             port = 8000
         run = RunPlan(
             name=package, command=command, folder=context.folder, source=source,
-            kind="server", port=port, may_move=True, environment=environment,
+            kind="server", port=port, may_move=True, environment=environment, rank=Rank.FRAMEWORK,
         )  # fmt: skip
         return _Start(run, (package,) if class_name == "Flask" else (package, "uvicorn"))
     return None
@@ -157,26 +163,33 @@ def _class_called(value: ast.AST) -> str | None:
     return name if name in _FRAMEWORKS else None
 
 
-def _package(context: PlanContext) -> _Start | None:
+def _commands(context: PlanContext) -> list[_Start]:
+    """The commands that installing the project makes (packaging.python.org, "Entry points specification")."""
+    found: dict[str, _Start] = {}
+    for name, source in entry_points(context):
+        run = RunPlan(
+            name=name, command=(name,), folder=context.folder, source=source, rank=Rank.COMMAND,
+        )  # fmt: skip
+        found.setdefault(name, _Start(run, installed=True))
+    own = (_project_name(context) or "").replace("_", "-")
+    return sorted(found.values(), key=lambda start: start.run.name.replace("_", "-") != own)
+
+
+def _packages(context: PlanContext) -> list[_Start]:
     """`python -m PACKAGE`: the package with a `__main__.py`; where there are several, the one named as the project."""
     found = [*sorted(context.folder.glob("*/__main__.py")), *sorted(context.folder.glob("src/*/__main__.py"))]
     found = [path for path in found if path.parent.name not in _SKIPPED_FOLDERS and path.parent.name.isidentifier()]
     named = [path for path in found if path.parent.name == _project_name(context)]
-    chosen = named[:1] or (found if len(found) == 1 else [])
-    if not chosen:
-        return None
-    path = chosen[0]
-    environment = {"PYTHONPATH": str(path.parent.parent)} if path.parent.parent != context.folder else {}
-    name = path.parent.name
-    return _Start(
-        RunPlan(
-            name=name,
-            command=("{python}", "-m", name),
-            folder=context.folder,
-            source=context.source(path),
-            environment=environment,
-        )
-    )
+    starts = []
+    for path in named[:1] or found:
+        environment = {"PYTHONPATH": str(path.parent.parent)} if path.parent.parent != context.folder else {}
+        name = path.parent.name
+        run = RunPlan(
+            name=name, command=("{python}", "-m", name), folder=context.folder, source=context.source(path),
+            environment=environment, rank=Rank.COMMAND,
+        )  # fmt: skip
+        starts.append(_Start(run))
+    return starts
 
 
 def _project_name(context: PlanContext) -> str | None:
@@ -188,13 +201,38 @@ def _project_name(context: PlanContext) -> str | None:
     return re.sub(r"[-.]+", "_", name).lower() if isinstance(name, str) else None
 
 
-def _script(context: PlanContext) -> _Start | None:
-    """A file of a usual name that says what to do when it is run."""
-    for name in ("main.py", "app.py", "run.py", "server.py"):
-        path = context.folder / name
-        text = text_of(path) if path.is_file() else ""
-        if guard := re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE):
-            line = text.count("\n", 0, guard.start()) + 1
-            source = context.source(path, line, clean(text.splitlines()[line - 1], 160))
-            return _Start(RunPlan(name=path.stem, command=("{python}", name), folder=context.folder, source=source))
-    return None
+def _scripts(context: PlanContext, *, is_project: bool) -> list[_Start]:
+    """Files of usual names that say what to do when they are run; else the one program of the folder."""
+    folder = context.folder
+    found = [folder / name for name in _USUAL_SCRIPTS if (folder / name).is_file()]
+    programs = [path for path in sorted(folder.glob("*.py")) if path.name not in _NO_PROGRAMS and path.name[0] != "_"]
+    others = [path for path in programs if _guard(text_of(path))]
+    lone = next((each for each in (others, programs) if len(each) == 1), [])
+    # In a package, or in a project of another language, a script beside it helps to build it.
+    if any(folder.glob("*/__init__.py")) or any((folder / name).is_file() for name in _OTHERS):
+        lone = []
+    guarded = [path for path in found if _guard(text_of(path))]
+    starts = []
+    for path in dict.fromkeys([*guarded, *lone, *(() if is_project else found)]):
+        text = text_of(path)
+        line = _guard(text) or 1
+        source = context.source(path, line, clean((text.splitlines() or [""])[line - 1], 160))
+        run = RunPlan(name=path.stem, command=("{python}", path.name), folder=folder, source=source)
+        starts.append(_Start(run))
+    return starts
+
+
+_USUAL_SCRIPTS = ("main.py", "app.py", "run.py", "server.py", "cli.py", "bot.py", "tool.py")
+_NO_PROGRAMS = frozenset({
+    "setup.py", "conftest.py", "noxfile.py", "tasks.py", "fabfile.py", "__init__.py", "manage.py", "wsgi.py", "asgi.py",
+    "settings.py", "config.py", "versioneer.py", "dodo.py", "__main__.py", "gunicorn_config.py", "conanfile.py",
+    "build.py", "hatch_build.py", "configure.py", "release.py",
+})  # fmt: skip
+_OTHERS = ("CMakeLists.txt", "meson.build", "configure.ac", "configure", "package.json", "go.mod", "Cargo.toml", "pom.xml",
+    "build.gradle", "build.gradle.kts", "composer.json", "Gemfile", "Makefile.am")  # fmt: skip
+
+
+def _guard(text: str) -> int | None:
+    """Return the line on which a program says what it does when it is run, or None."""
+    found = re.search(r"^if\s+__name__\s*==\s*['\"]__main__['\"]", text, re.MULTILINE)
+    return text.count("\n", 0, found.start()) + 1 if found else None

@@ -166,23 +166,35 @@ def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> 
     return None
 
 
-def declared_packages(context: PlanContext) -> list[WantedPackages]:
-    """Return what `requirements.txt`, `pyproject.toml` or `setup.py` ask to be installed, in that order."""
+def declared_packages(context: PlanContext, *, installs: bool = False) -> list[WantedPackages]:
+    """Return what `requirements.txt`, `pyproject.toml` or `setup.py` ask to be installed, in that order.
+
+    With `installs`, the project itself is installed too, also where it names no build system: its commands are wanted.
+    """
     found = []
     listed = context.folder / "requirements.txt"
     if listed.is_file() and (lines := list(_requirement_lines(listed))):
         found.append(
             WantedPackages(arguments=("-r", listed.name), requirements=tuple(lines), source=context.source(listed))
         )
-    project = _from_pyproject(context)
-    if project is None and (context.folder / "setup.py").is_file():
+    project = _from_pyproject(context, installs=installs)
+    if (
+        project is None
+        and any((context.folder / name).is_file() for name in ("setup.py", "setup.cfg"))
+        and (installs or (context.folder / "setup.py").is_file())
+    ):
         project = WantedPackages(
-            arguments=("-e", "."), requirements=(), source=context.source(context.folder / "setup.py"), editable=True
+            arguments=("-e", "."),
+            requirements=(),
+            source=context.source(
+                next(context.folder / name for name in ("setup.py", "setup.cfg") if (context.folder / name).is_file())
+            ),
+            editable=True,
         )
     return [*found, project] if project else found
 
 
-def _from_pyproject(context: PlanContext) -> WantedPackages | None:
+def _from_pyproject(context: PlanContext, *, installs: bool) -> WantedPackages | None:
     path = context.folder / "pyproject.toml"
     try:
         manifest = open_manifest(path, context.root)
@@ -193,7 +205,9 @@ def _from_pyproject(context: PlanContext) -> WantedPackages | None:
     dependencies = project.get("dependencies", []) if isinstance(project, dict) else []
     names = tuple(each for each in dependencies if isinstance(each, str)) if isinstance(dependencies, list) else ()
     source = manifest.source(toml_line(manifest.text, ("project", "dependencies")))
-    if "build-system" in data:  # PEP 517: only then can the project itself be built and installed
+    if "build-system" in data or (
+        installs and project is not None
+    ):  # PEP 517; pip takes setuptools where none is named
         return WantedPackages(arguments=("-e", "."), requirements=names, source=source, editable=True)
     return WantedPackages(arguments=names, requirements=names, source=source) if names else None
 

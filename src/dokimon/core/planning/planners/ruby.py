@@ -6,7 +6,7 @@ import re
 from pathlib import Path
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 
 _SCRIPTS = ("app.rb", "server.rb", "main.rb")
 
@@ -17,9 +17,10 @@ def plan(context: PlanContext) -> Plan | None:
     gemfile = folder / "Gemfile"
     script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), _only_script(folder))
     rack = folder / "config.ru"
-    if not gemfile.is_file() and not rack.is_file() and script is None:
+    gem = next(iter(folder.glob("*.gemspec")), None)
+    if not gemfile.is_file() and not rack.is_file() and script is None and gem is None:
         return None
-    bundled = re.search(r"^\s*gem\s", text_of(gemfile), re.MULTILINE) is not None
+    bundled = re.search(r"^\s*gem(?:spec)?\b", text_of(gemfile), re.MULTILINE) is not None
     prefix = ("bundle", "exec") if bundled else ()
     steps: tuple[PrepareStep, ...] = ()
     if bundled:
@@ -43,6 +44,7 @@ def plan(context: PlanContext) -> Plan | None:
             kind="server",
             port=3000,
             may_move=True,
+            rank=Rank.FRAMEWORK,
         )
     elif rack.is_file():
         command = (*prefix, "rackup", "-o", "127.0.0.1", "-p", "{port}")
@@ -54,14 +56,30 @@ def plan(context: PlanContext) -> Plan | None:
             kind="server",
             port=9292,
             may_move=True,
+            rank=Rank.FRAMEWORK,
         )
     elif script:
         run = RunPlan(
             name=script.stem, command=(*prefix, "ruby", script.name), folder=folder, source=context.source(script)
         )
     else:
-        return Plan(prepare=steps)
-    return Plan(prepare=steps, runs=(run,))
+        return Plan(prepare=steps, runs=tuple(_executables(context, prefix)))
+    return Plan(prepare=steps, runs=(run, *_executables(context, prefix)))
+
+
+def _executables(context: PlanContext, prefix: tuple[str, ...]) -> list[RunPlan]:
+    """The programs that a gem brings: `exe` by custom of Bundler, or `bin` (guides.rubygems.org)."""
+    found = []
+    for path in sorted([*context.folder.glob("exe/*"), *context.folder.glob("bin/*")]):
+        if path.name in ("console", "setup", "rails", "rake", "bundle", "spring", "yarn", "dev") or not path.is_file():
+            continue
+        if re.match(r"#!.*\bruby\b", text_of(path, 200)):
+            command = (*prefix, "ruby", "-Ilib", path.relative_to(context.folder).as_posix())
+            source = context.source(path)
+            found.append(
+                RunPlan(name=path.stem, command=command, folder=context.folder, source=source, rank=Rank.COMMAND)
+            )
+    return found
 
 
 def _only_script(folder: Path) -> Path | None:

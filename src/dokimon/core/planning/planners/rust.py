@@ -7,7 +7,7 @@ from pathlib import Path
 from typing import Any
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -25,7 +25,9 @@ def plan(context: PlanContext) -> Plan | None:
     if not runs:
         return Plan()
     default = cargo.get("package", {}).get("default-run") if isinstance(cargo.get("package"), dict) else None
-    runs = [run for run in runs if run.name == default] or runs
+    package = cargo.get("package")
+    own = package.get("name") if isinstance(package, dict) else context.folder.name
+    runs.sort(key=lambda run: (run.name != default, run.name != own, run.name not in _USUAL))
     build = PrepareStep(
         title="build",
         command=("cargo", "build"),
@@ -35,6 +37,9 @@ def plan(context: PlanContext) -> Plan | None:
         environment={"CARGO_TERM_COLOR": "never", "CARGO_TERM_PROGRESS_WHEN": "never"},
     )
     return Plan(prepare=(build,), runs=tuple(runs))
+
+
+_USUAL = ("server", "app", "api", "cli", "main")
 
 
 def _binaries(context: PlanContext, folder: Path) -> list[RunPlan]:
@@ -58,6 +63,7 @@ def _binaries(context: PlanContext, folder: Path) -> list[RunPlan]:
             command=("cargo", "run", "--quiet", "--bin", binary),
             folder=context.folder,
             source=context.source(path if path.is_file() else folder / "Cargo.toml"),
+            rank=Rank.COMMAND,
         )
         for binary, path in found.items()
     ]

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -17,7 +17,13 @@ def plan(context: PlanContext) -> Plan | None:
     found = re.finditer(r"\.executable(?:Target)?\s*\(\s*name:\s*\"([^\"]+)\"", text)
     lines = {match[1]: text.count("\n", 0, match.start()) + 1 for match in found}
     runs = (
-        RunPlan(name=name, command=("swift", "run", name), folder=context.folder, source=context.source(path, line))
+        RunPlan(
+            rank=Rank.COMMAND,
+            name=name,
+            command=("swift", "run", name),
+            folder=context.folder,
+            source=context.source(path, line),
+        )
         for name, line in lines.items()
     )
     return Plan(prepare=(), runs=tuple(runs))

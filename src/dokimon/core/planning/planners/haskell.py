@@ -1,0 +1,37 @@
+"""Haskell: the executables of a package, built by Stack or by cabal."""
+
+from __future__ import annotations
+
+import re
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for a folder with a `.cabal` file or a `package.yaml`, or None for any other."""
+    folder = context.folder
+    path = next(iter(sorted(folder.glob("*.cabal"))), folder / "package.yaml")
+    if not path.is_file():
+        return None
+    stack = (folder / "stack.yaml").is_file()
+    build, run = (("stack", "build"), ("stack", "exec")) if stack else (("cabal", "build"), ("cabal", "exec", "--"))
+    text = text_of(path)
+    found = [(match[1], text.count("\n", 0, match.start(1)) + 1) for match in _EXECUTABLE.finditer(text)]
+    if not found:
+        return Plan()
+    step = PrepareStep(
+        title="build",
+        command=build,
+        folder=folder,
+        source=context.source(path),
+        needed=f"{build[0]} knows what must be built",
+    )
+    runs = tuple(
+        RunPlan(name=name, command=(*run, name), folder=folder, source=context.source(path, line), rank=Rank.COMMAND)
+        for name, line in found
+    )
+    return Plan(prepare=(step,), runs=runs)
+
+
+_EXECUTABLE = re.compile(r"^executable\s+(\S+)\s*$", re.MULTILINE | re.IGNORECASE)

@@ -1,0 +1,74 @@
+"""Perl: web applications, the programs of a distribution, a lone script."""
+
+from __future__ import annotations
+
+import re
+from pathlib import Path
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+
+_SCRIPTS = ("app.pl", "server.pl", "main.pl", "script.pl")
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the plan for a Perl project, or None when the folder is none."""
+    folder = context.folder
+    marks = [folder / name for name in ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi") if (folder / name).is_file()]
+    script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), None)
+    lone = sorted(folder.glob("*.pl"))
+    script = script or (lone[0] if len(lone) == 1 else None)
+    if not marks and script is None:
+        return None
+    runs: list[RunPlan] = []
+    psgi = folder / "app.psgi"
+    if psgi.is_file():
+        runs.append(
+            _run(context, "plack", ("plackup", "--host", "127.0.0.1", "--port", "{port}", "app.psgi"), psgi, 5000)
+        )
+    if script is not None:
+        if re.search(r"\bMojolicious::Lite\b", text_of(script)):
+            command = ("perl", script.name, "daemon", "-l", "http://127.0.0.1:{port}")
+            runs.append(_run(context, script.stem, command, script, 3000))
+        else:
+            command = ("perl", *(("-Ilib",) if (folder / "lib").is_dir() else ()), script.name)
+            runs.append(RunPlan(name=script.stem, command=command, folder=folder, source=context.source(script)))
+    for path in sorted([*folder.glob("bin/*"), *folder.glob("script/*")]):
+        if path.is_file() and re.match(r"#!.*\bperl\b", text_of(path, 200)):
+            where = path.relative_to(folder).as_posix()
+            runs.append(
+                RunPlan(
+                    name=path.stem,
+                    command=("perl", "-Ilib", where),
+                    folder=folder,
+                    source=context.source(path),
+                    rank=Rank.COMMAND,
+                )
+            )
+    return Plan(prepare=_steps(context), runs=tuple(runs))
+
+
+def _run(context: PlanContext, name: str, command: tuple[str, ...], path: Path, port: int) -> RunPlan:
+    return RunPlan(
+        name=name, command=command, folder=context.folder, source=context.source(path), kind="server", port=port,
+        may_move=True, rank=Rank.FRAMEWORK,
+    )  # fmt: skip
+
+
+def _steps(context: PlanContext) -> tuple[PrepareStep, ...]:
+    """What a cpanfile names is installed into `local`, where cpanm is there to do it."""
+    path = context.folder / "cpanfile"
+    if (
+        not path.is_file()
+        or "cpanm" not in context.tools
+        or not re.search(r"^\s*requires\b", text_of(path), re.MULTILINE)
+    ):
+        return ()
+    local = context.folder / "local"
+    needed = None if local.is_dir() else "there is no folder local"
+    command = ("cpanm", "--quiet", "--notest", "-L", "local", "--installdeps", ".")
+    return (
+        PrepareStep(
+            title="install modules", command=command, folder=context.folder, source=context.source(path), needed=needed
+        ),
+    )

@@ -1,0 +1,64 @@
+"""Tasks by name (make, just, task) and scripts of usual names: how people start a project by hand."""
+
+from __future__ import annotations
+
+import re
+
+from dokimon.core.files import text_of
+from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
+
+_NAMES = ("dev", "run", "serve", "start", "up", "server")
+"""Tasks that start a project, by custom, in the order of preference."""
+
+_MAKEFILES = ("GNUmakefile", "makefile", "Makefile")
+_FILES: tuple[tuple[tuple[str, ...], str, str], ...] = (
+    (_MAKEFILES, "make", r"^({})\s*:(?![:=])"),
+    (("justfile", "Justfile", ".justfile"), "just", r"^@?({})(?:\s+[^:\n]*)?:(?!=)"),
+    (("Taskfile.yml", "Taskfile.yaml", "taskfile.yml"), "task", r"^  ['\"]?({})['\"]?:\s*(?:$|\{{|\[)"),
+)
+_SCRIPTS = tuple(
+    f"{folder}{name}.sh" for folder in ("", "bin/", "scripts/") for name in ("dev", "run", "start", "serve")
+)
+_ELSEWHERE = re.compile(r"\b(?:docker|podman|docker-compose|kubectl|helm|vagrant|ansible-playbook)\b")
+"""Commands that start the project in another place than here."""
+
+
+def plan(context: PlanContext) -> Plan | None:
+    """Return the tasks and scripts that start the project; those that do it in a container are proposals."""
+    runs = [*_tasks(context), *_scripts(context)]
+    return Plan(runs=tuple(runs)) if runs else None
+
+
+def _tasks(context: PlanContext) -> list[RunPlan]:
+    found = []
+    for names, tool, pattern in _FILES:
+        path = next((context.folder / name for name in names if (context.folder / name).is_file()), None)
+        if path is None:
+            continue
+        text = text_of(path)
+        for name in _NAMES:
+            match = re.search(pattern.format(name), text, re.MULTILINE)
+            if match is None:
+                continue
+            body = re.split(r"\n(?=[^\s#])" if tool != "task" else r"\n(?=  \S)", text[match.end() :], maxsplit=1)[0]
+            line = text.count("\n", 0, match.start()) + 1
+            rank = Rank.PROPOSAL if _ELSEWHERE.search(body) else Rank.TASK
+            source = context.source(path, line, match[0].strip())
+            found.append(
+                RunPlan(name=f"{tool} {name}", command=(tool, name), folder=context.folder, source=source, rank=rank)
+            )
+    return found
+
+
+def _scripts(context: PlanContext) -> list[RunPlan]:
+    found = []
+    for name in _SCRIPTS:
+        path = context.folder / name
+        if not path.is_file():
+            continue
+        rank = Rank.PROPOSAL if _ELSEWHERE.search(text_of(path)) else Rank.FILE
+        shell = "bash" if re.match(r"#!.*\bbash\b", text_of(path)) else "sh"
+        found.append(
+            RunPlan(name=name, command=(shell, name), folder=context.folder, source=context.source(path), rank=rank)
+        )
+    return found
