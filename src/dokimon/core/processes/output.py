@@ -175,6 +175,17 @@ class Output:
         return None
 
     @property
+    def size(self) -> int:
+        """How many bytes have come."""
+        return self._size
+
+    def begun(self) -> str:
+        """Return the line that has begun and not ended yet."""
+        with self._lock:
+            tail = (b"".join(list(self._last)[-2:]) or self._first)[-_LONGEST_LINE:]
+        return _shown(tail.rpartition(b"\n")[2].rpartition(b"\r")[2])
+
+    @property
     def left_out(self) -> int:
         """The bytes that the log does not have, because it has reached its largest size."""
         return self._file.left_out if self._file else 0

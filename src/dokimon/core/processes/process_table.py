@@ -63,6 +63,22 @@ def unix_sockets(pids: Iterable[int]) -> list[str]:
     return found
 
 
+def cpu_seconds(pids: Iterable[int]) -> float | None:
+    """Return the processor time that these processes have used, with that of children that have ended; None if unknown."""
+    if not reaps_orphans():
+        return None
+    found: float = _linux().cpu_seconds(pids)
+    return found
+
+
+def udp_ports(pids: Iterable[int]) -> list[int]:
+    """Return the UDP ports to which these processes are bound; none where that is not known."""
+    if not reaps_orphans():
+        return []
+    found: list[int] = _linux().udp_ports(pids)
+    return found
+
+
 def command_of(pid: int) -> str:
     """Return the command line of a process, or its name, or a question mark where neither may be read."""
     try:

@@ -13,7 +13,9 @@ from typing import Literal
 import msgspec
 
 from dokimon.core.processes.deadline import Deadline
-from dokimon.core.processes.process_table import Sockets, socket_table
+from dokimon.core.processes.greeting import greeting_of, speaks_http2
+from dokimon.core.processes.process_table import Sockets, socket_table, udp_ports, unix_sockets
+from dokimon.core.processes.settling import Settled, Settling
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
@@ -40,18 +42,20 @@ _URL = re.compile(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5}
 class State(msgspec.Struct, frozen=True, kw_only=True):
     """How waiting came out.
 
-    `how` is `up`, `ended` (the run is over), `late` (the time was), or `halted` (somebody asked to stop). `at` is the
+    `how` is `up`, `ended` (the run is over), `late` (the time was), `halted` (somebody asked to stop), or `settled`: it
+    listens nowhere, does nothing more, and `settled` says what it said last. `at` is the
     socket that is asked from now on, `url` its own address, `shown` the same as a person would type it, `by` says how
     the run is known to be up.
     """
 
-    how: Literal["up", "ended", "late", "halted"]
+    how: Literal["up", "ended", "late", "halted", "settled"]
     seconds: float
     by: str = ""
     at: Listening | None = None
     url: str | None = None
     shown: str | None = None
     contested: tuple[Stranger, ...] = ()
+    settled: Settled | None = None
 
 
 class Awaited(msgspec.Struct, frozen=True, kw_only=True):
@@ -61,6 +65,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
     there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
     program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
+    What `is_server` surely speaks HTTP in the end, however long it is silent.
     """
 
     within: float
@@ -71,6 +76,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     serves: bool = False
     ends: bool = False
     draws: bool = False
+    is_server: bool = False
 
 
 def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
@@ -80,6 +86,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
         return _wait_until_ended(tree, awaited.within, halt, started)
     begun = time.time()
     asking = _Asking(started + awaited.within, awaited.get)
+    settling = Settling(tree) if not (awaited.serves or awaited.line or awaited.file or awaited.get) else None
     table = socket_table()
     if awaited.line:
         tree.output.await_line(awaited.line)
@@ -92,24 +99,70 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
             return State(how="halted", seconds=spent)
         over, processes = tree.ended, tree.processes()
         sockets = _ranked(listeners(processes, table), awaited.port or told_port, told_port)
-        if over and not sockets:
-            over_since = over_since or time.monotonic()
-            # What it left behind may be a server on its way up, but not after a failure.
-            patience = _AFTER_FAILURE if tree.exit_status else _AFTER_SUCCESS
-            if not processes or time.monotonic() - over_since > patience:
-                return State(how="ended", seconds=spent)
-        if awaited.draws and not over and not (awaited.line or awaited.file or awaited.get):
-            return State(how="up", seconds=spent, by="it runs, and its window is looked for")
-        if awaited.line or awaited.file:
-            up = _by_sign(tree, awaited, begun, spent, sockets)
-        else:
-            up = _by_answer(tree, awaited, asking, table, sockets, started)
+        over_since = (over_since or time.monotonic()) if over and not sockets else over_since
+        if over_since and not sockets and _is_over(tree, processes, over_since):
+            return State(how="ended", seconds=spent)
+        up = _by_what_it_shows(tree, awaited, asking, table, sockets, started, begun)
+        if up is None and settling and not over:
+            up = _settled(settling.look(), awaited, tree, sockets, spent)
         if up:
             return up
         if spent > awaited.within:
             return State(how="late", seconds=spent, at=sockets[0] if sockets else None)
         pause = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
         tree.wait(pause) if not over else time.sleep(pause)
+
+
+def _by_what_it_shows(
+    tree: Tree,
+    awaited: Awaited,
+    asking: _Asking,
+    table: Sockets,
+    sockets: Sequence[Listening],
+    started: float,
+    begun: float,
+) -> State | None:
+    spent = time.monotonic() - started
+    if awaited.draws and not tree.ended and not (awaited.line or awaited.file or awaited.get):
+        return State(how="up", seconds=spent, by="it runs, and its window is looked for")
+    if awaited.line or awaited.file:
+        return _by_sign(tree, awaited, begun, spent, sockets)
+    return _by_answer(tree, awaited, asking, table, sockets, started)
+
+
+def _is_over(tree: Tree, processes: list[int], over_since: float) -> bool:
+    """What a command that has ended left behind may be a server on its way up, but not after a failure."""
+    patience = _AFTER_FAILURE if tree.exit_status else _AFTER_SUCCESS
+    return not processes or time.monotonic() - over_since > patience
+
+
+def _settled(
+    settled: Settled | None, awaited: Awaited, tree: Tree, sockets: Sequence[Listening], spent: float
+) -> State | None:
+    """Up, where it waits for something to do, or serves something other than HTTP; else only settled."""
+    if settled is None:
+        return None
+    if settled.how == "crashed":
+        return State(how="settled", seconds=spent, settled=settled)
+    if awaited.is_server:
+        return None
+    if sockets:
+        if spent < _SILENT_SECONDS:
+            return None
+        by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
+        return State(how="up", seconds=spent, by=by, at=sockets[0])
+    processes = tree.processes()
+    paths, ports = unix_sockets(processes), udp_ports(processes)
+    if settled.how in ("waits", "silent") and (paths or ports):
+        where = f"the UNIX socket {paths[0]}" if paths else f"UDP port {ports[0]}"
+        return State(how="up", seconds=spent, by=f"it listens on {where}, and has nothing more to do")
+    if settled.how == "waits":
+        return State(how="up", seconds=spent, by=f"it says “{settled.line}”, and waits", settled=settled)
+    return State(how="settled", seconds=spent, settled=settled)
+
+
+_SILENT_SECONDS = 10.0
+"""Of a server that accepts connections, does nothing and answers nothing: it waits for words of another language."""
 
 
 def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started: float) -> State:
@@ -144,17 +197,17 @@ def _by_answer(
     # PlannedCheck again: the socket that answered must still be the tree's own.
     if not answered or answered[0] not in listeners(processes, table):
         return None
-    at, url = answered
+    at, url, how = answered
     others = strangers(at.port, processes) if table.is_shared(at.port) else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
     by = f"its own socket answers GET {awaited.get} with a success" if awaited.get else _LISTENS_AND_ANSWERS
     return State(
         how="up",
         seconds=asking.when(at) - started,
-        by=by,
+        by=how or by,
         at=at,
-        url=url,
-        shown=person,
+        url=None if how else url,
+        shown=None if how else person,
         contested=_contesting(at, others),
     )
 
@@ -223,6 +276,23 @@ def _load_beforehand() -> None:
         import_module(name)
 
 
+def status_of(at: Listening, seconds: float) -> int | None:
+    """Return the status with which a socket answers `GET /` over HTTP, or None where it does not."""
+    import http.client
+
+    link = http.client.HTTPConnection(asked_address(at), at.port, timeout=seconds)
+    try:
+        with Deadline(seconds) as deadline:
+            link.connect()
+            deadline.watch(link.sock)
+            link.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
+            return link.getresponse().status
+    except (OSError, http.client.HTTPException, ValueError):
+        return None
+    finally:
+        link.close()
+
+
 class _Asking:
     """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
@@ -230,7 +300,7 @@ class _Asking:
         self._deadline = deadline
         self._get = get
         self._asked: set[tuple[str, int]] = set()
-        self._answers: dict[tuple[str, int], tuple[float, str]] = {}
+        self._answers: dict[tuple[str, int], tuple[float, str, str | None]] = {}
         self._first: float | None = None
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
         threading.Thread(target=_load_beforehand, daemon=True).start()
@@ -242,12 +312,17 @@ class _Asking:
                 self._asked.add(key)
                 threading.Thread(target=self._until_answered, args=(at, key), daemon=True).start()
 
-    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str] | None:
-        """Return the best socket that has answered and its URL; a better one that is silent gets a little time."""
-        for at in sockets:
+    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str, str | None] | None:
+        """Return the best socket that has answered, its URL, and what it speaks where that is not HTTP.
+
+        A better one that is silent gets a little time; one that speaks HTTP is better than one that does not.
+        """
+        for at in sorted(
+            sockets, key=lambda each: bool(self._answers.get((each.address, each.port), (0, "", None))[2])
+        ):
             answer = self._answers.get((at.address, at.port))
             if answer:
-                return at, answer[1]
+                return at, answer[1], answer[2]
             if self._first is None or time.monotonic() - self._first < _BETTER_ONE_SECONDS:
                 return None
         return None
@@ -256,14 +331,40 @@ class _Asking:
         return self._answers[at.address, at.port][0]
 
     def _until_answered(self, at: Listening, key: tuple[str, int]) -> None:
-        scheme = "http"
+        """Ask by turns for HTTP and TLS, with growing pauses; what does neither is told by its greeting, or as it is."""
+        begun = time.monotonic()
+        scheme, pause = "http", _ASK_AGAIN_AFTER
         while (left := self._deadline - time.monotonic()) > 0:
-            url = origin(at, scheme)
+            asked = time.monotonic()
             if _answers(at, scheme, left, self._get):
-                now = time.monotonic()
-                self._first = self._first or now
-                self._answers[key] = (now, url)
+                self._told(key, origin(at, scheme), None)
+                return
+            hung_up = time.monotonic() - asked < _HANGS_UP_SECONDS
+            if hung_up and not self._get and time.monotonic() - begun > _NOT_HTTP_SECONDS:
+                self._told(key, origin(at, "tcp"), _other_language(at))
                 return
             # What hangs up on plain HTTP may want TLS.
             scheme = "https" if scheme == "http" else "http"
-            time.sleep(_ASK_AGAIN_AFTER)
+            time.sleep(pause)
+            pause = min(pause * 2, _LONGEST_PAUSE)
+
+    def _told(self, key: tuple[str, int], url: str, how: str | None) -> None:
+        now = time.monotonic()
+        self._first = self._first or now
+        self._answers[key] = (now, url, how)
+
+
+_HANGS_UP_SECONDS = 1.0
+_NOT_HTTP_SECONDS = 2.0
+"""How soon a server that speaks something else gives up on a request, and how long it is asked again all the same."""
+
+_LONGEST_PAUSE = 1.6
+
+
+def _other_language(at: Listening) -> str:
+    address = asked_address(at)
+    if said := greeting_of(address, at.port):
+        return f"it accepts connections on port {at.port} and {said}"
+    if speaks_http2(address, at.port):
+        return f"it answers HTTP/2 on port {at.port}, as gRPC does"
+    return f"it accepts connections on port {at.port}; it does not speak HTTP"

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import threading
+import time
 from collections import Counter
 from collections.abc import Callable, Sequence
 from pathlib import Path
@@ -21,7 +22,8 @@ from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.masking import is_secret_name
 from dokimon.core.processes.picture import BLIND
 from dokimon.core.processes.process_table import unix_sockets
-from dokimon.core.processes.readiness import State
+from dokimon.core.processes.readiness import State, status_of
+from dokimon.core.processes.settling import Settled
 from dokimon.core.processes.sockets import addresses_for_others, listeners, strangers
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.tree import Tree
@@ -57,6 +59,8 @@ def judge_start(run: Run, plan: RunPlan, state: State, tree: Tree, check_context
         return _late(run, plan, tree)
     if state.how == "ended":
         return _judge_end(run, plan, seconds, tree, check_context)
+    if state.settled and state.how == "settled":
+        return _judge_settled(run, state.settled, seconds, tree)
     return changed(
         run,
         "passed",
@@ -66,6 +70,19 @@ def judge_start(run: Run, plan: RunPlan, state: State, tree: Tree, check_context
         up_by=state.by,
         up_seconds=seconds,
     )
+
+
+def _judge_settled(run: Run, settled: Settled, seconds: float, tree: Tree) -> Run:
+    """A run that does nothing more and listens nowhere: what it said last tells what it is."""
+    last = tree.output.last(LAST_LINES)
+    line = clean(settled.line, 160)
+    if settled.how == "crashed":
+        return changed(run, "failed", f"what it watches has ended with an error: “{line}”", last_lines=last)
+    if settled.how == "asks":
+        reason = f"it asks “{line}” and waits for an answer; `keys` of a [[run]] in dokimon.toml types one"
+        return changed(run, "unsure", reason, last_lines=last)
+    reason = f"still running after {seconds:.0f} s: it does nothing, prints nothing more, and listens nowhere"
+    return changed(run, "unsure", reason, last_lines=last)
 
 
 def _late(run: Run, plan: RunPlan, tree: Tree) -> Run:
@@ -121,6 +138,10 @@ def check_server(
     found = carry_out_checks(_with_usual(plan, state.url), here)
     if found is None:
         return changed(run, "unsure", "interrupted")
+    if state.settled and not plan.checks:
+        found = (*found, *unasked(here))
+    if state.url and not plan.checks:
+        found = (*found, *_others(run, state))
     if state.url and state.url.startswith("https:"):
         from dokimon.core.checks.certificate import check_certificate
 
@@ -136,6 +157,24 @@ def check_server(
         reason = f"it {ended} while it was being checked"
         return changed(run, "failed", reason, last_lines=last, exit_status=tree.exit_status)
     return _judged(run, "it is up, and every check passed" if found else "it is up", _facts(here), tree)
+
+
+_MOST_OTHERS = 5
+
+
+def _others(run: Run, state: State) -> list[Check]:
+    """Look at what else listens: one of several servers that answers with a server error fails the run."""
+    checks = []
+    mine = state.at.port if state.at else None
+    ports = {at.port: at for at in run.listening if at.port != mine}
+    for port, at in sorted(ports.items())[:_MOST_OTHERS]:
+        begun = time.monotonic()
+        status = status_of(at, 5.0)
+        seen = "accepts connections; no HTTP" if status is None else f"GET /: {status}"
+        verdict: CheckVerdict = "failed" if status is not None and status >= 500 else "passed"
+        spent = round(time.monotonic() - begun, 3)
+        checks.append(Check(name=f"also {port}", verdict=verdict, expected="no server error", seen=seen, seconds=spent))
+    return checks
 
 
 def _with_usual(plan: RunPlan, url: str | None) -> tuple[PlannedCheck, ...]:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Callable, Mapping
 from http.cookiejar import CookieJar
 from pathlib import Path
@@ -19,7 +20,7 @@ from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import secrets_in
 from dokimon.core.processes.output import Output
-from dokimon.core.processes.readiness import Awaited, wait_until_up
+from dokimon.core.processes.readiness import Awaited, State, wait_until_up
 from dokimon.core.processes.sockets import free_port, listeners, strangers
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
@@ -35,6 +36,7 @@ from dokimon.core.smoking.checking import (
     holder,
     judge_start,
 )
+from dokimon.core.smoking.usage import look_at_help
 from dokimon.core.words import filled
 
 WhileUp = Callable[[Run, Tree], None]
@@ -127,6 +129,7 @@ def _carried_out(
             serves=plan.asks_server,
             ends=plan.kind == "program",
             draws=plan.draws_window,
+            is_server=plan.kind == "server",
         )
         state = wait_until_up(tree, awaited, context.halt)
         run = judge_start(run, plan, state, tree, check_context)
@@ -138,19 +141,40 @@ def _carried_out(
                 run = check_server(run, plan, state, tree, context.halt, check_context)
             else:
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
-            if while_up and run.verdict != "failed" and not context.halt.is_set():
-                while_up(run, tree)
+            if not plan.draws_window or variables.get("DISPLAY"):  # without a display it cannot but die
+                run = _watched(run, tree, state, context.halt)
+            if while_up and not tree.is_gone() and not context.halt.is_set():
+                while_up(run, tree)  # also when a check failed: that is when one wants to look
                 if not context.halt.is_set() and (went := _went_down(tree, state.at)):
                     run = changed(run, "failed", f"{went} after it was up", last_lines=tree.output.last(LAST_LINES))
         watcher.stage(plan.name, "stopping")
         run = after_stop(run, plan, stop(tree, plan.stop), tree)
     finally:
         tree.close()
+    if state.how == "ended" and plan.kind is None and not plan.checks:
+        run = look_at_help(run, plan.folder, argv, variables, output.kept(), context.halt)
     diagnoses = diagnose(output.kept(), run.exit_status, context.looks) if run.verdict == "failed" else ()
     log = str(output.log) if output.log else None
     return msgspec.structs.replace(
         run, log=log, log_left_out=output.left_out or None, warnings=output.warnings or None, diagnoses=diagnoses
     )
+
+
+WATCHED_SECONDS = 2.0
+"""How long a run is watched after it was up: some die of what they find out only then."""
+
+
+def _watched(run: Run, tree: Tree, state: State, halt: threading.Event) -> Run:
+    """Watch a run that is up for a moment longer; one that dies meanwhile has failed."""
+    until = time.monotonic() + WATCHED_SECONDS
+    while run.verdict != "failed" and not halt.is_set() and (left := until - time.monotonic()) > 0:
+        if tree.wait(min(left, 0.1)):
+            time.sleep(0.05)
+        if tree.is_gone() or (tree.ended and state.at is None):
+            went = f"{how_ended(tree.exit_status)} within {WATCHED_SECONDS:g} s after it was up"
+            last = tree.output.last(LAST_LINES)
+            return changed(run, "failed", went, last_lines=last, exit_status=tree.exit_status)
+    return run
 
 
 def _went_down(tree: Tree, at: Listening | None) -> str | None:

@@ -1,0 +1,96 @@
+"""Whether a run that listens nowhere has settled: it prints nothing more and works at nothing.
+
+What it said last then tells what it is: a worker or a watcher that waits for something, one that waits since what it
+started has crashed, or one that waits for an answer at its keyboard.
+"""
+
+from __future__ import annotations
+
+import re
+import time
+from collections.abc import Sequence
+from typing import Literal, NamedTuple
+
+from dokimon.core.processes.process_table import cpu_seconds
+from dokimon.core.processes.tree import Tree
+
+_QUIET_SECONDS = 2.5
+"""Of no output and no work, after which a line that says so is believed."""
+
+_LONG_QUIET_SECONDS = 12.0
+"""After which what says nothing of itself is no longer waited for."""
+
+_LOOK_EVERY = 0.5
+_IDLE_SHARE = 0.05
+"""Of a core."""
+
+_WAITS = re.compile(
+    r"(?i)\b(?:waiting|wait) for\b|\bwatching\b|\bready\b|\blistening\b|\bsubscribed\b|\bconsum(?:er|ing)\b|\bpolling\b"
+    r"|\b(?:worker|scheduler|bot|agent|daemon|queue|server|service)\b.*\b(?:started|running|up|online|connected|logged in)\b"
+    r"|\b(?:started|running|connected|logged in)\b.*\b(?:worker|scheduler|bot|agent|daemon|queue|as)\b"
+    r"|press (?:ctrl|\^|enter|q\b)|ctrl[+-]c|to (?:exit|quit|stop)\b|no issues found\. watching|found 0 errors"
+)
+"""Words of a worker or a watcher that is up and waits for something to do."""
+
+CRASHED = re.compile(
+    r"(?i)app crashed - waiting for file changes|failed running .*waiting for file changes"
+    r"|waiting for (?:file )?changes before"
+    r"|exited with (?:code|status) [1-9]\d*.*(?:waiting|restart)|found [1-9]\d* errors?\. watching for file changes"
+    r"|command failed.*(?:waiting|watching)|crashed.*(?:waiting|watching)"
+)
+"""Words of a watcher whose child has ended with an error."""
+
+_ASKS = re.compile(r"[^\n]{0,120}(?:[:?>]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]\))\s*$")
+"""The end of a line that waits for an answer: it has no line end yet."""
+
+
+class Settled(NamedTuple):
+    """How a run has settled: it `waits` for something to do, has `crashed` under its watcher, `asks`, or is `silent`."""
+
+    how: Literal["waits", "crashed", "asks", "silent"]
+    line: str
+
+
+class Settling:
+    """Looks now and then at whether a run has settled."""
+
+    def __init__(self, tree: Tree) -> None:
+        self._tree = tree
+        self._count = -1
+        self._busy = 0.0
+        self._looked = 0.0
+        self._quiet_since = time.monotonic()
+
+    def look(self) -> Settled | None:
+        """Return how the run has settled, or None while it has not; asked often, it looks twice a second."""
+        now = time.monotonic()
+        if now - self._looked < _LOOK_EVERY:
+            return None
+        size, busy = self._tree.output.size, cpu_seconds(self._tree.processes())
+        if busy is None:  # nothing is known of what it works at on this system
+            return None
+        works = busy - self._busy > _IDLE_SHARE * (now - self._looked)
+        if size != self._count or works:
+            self._quiet_since = now
+        self._count, self._busy, self._looked = size, busy, now
+        quiet = now - self._quiet_since
+        if quiet < _QUIET_SECONDS:
+            return None
+        begun = self._tree.output.begun()
+        if begun and _ASKS.fullmatch(begun):
+            return Settled("asks", begun.strip())
+        lines = [line for line in self._tree.output.last(12) if line.strip()]
+        found = _told(lines)
+        if found or quiet < _LONG_QUIET_SECONDS:
+            return found
+        return Settled("silent", lines[-1] if lines else "")
+
+
+def _told(lines: Sequence[str]) -> Settled | None:
+    for line in reversed(lines):
+        if CRASHED.search(line):
+            return Settled("crashed", line.strip())
+    for line in reversed(lines[-6:]):
+        if _WAITS.search(line):
+            return Settled("waits", line.strip())
+    return None

@@ -1,0 +1,128 @@
+"""A command-line program that wants arguments: told by its usage message, and looked at by its help and its version."""
+
+from __future__ import annotations
+
+import re
+import threading
+import tomllib
+from collections.abc import Mapping, Sequence
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.files import text_of
+from dokimon.core.processes.exit_status import how_ended
+from dokimon.core.processes.output import Output
+from dokimon.core.processes.readiness import Awaited, wait_until_up
+from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.tree import StartFault, Tree
+from dokimon.core.report.model import Check, CheckVerdict, Run
+from dokimon.core.text import clean
+
+_WANTS = re.compile(
+    r"(?i)^\s*(?:usage|synopsis|syntax)\b\s*:?|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b|for more information,? try"
+    r"|the following (?:required )?arguments (?:are required|were not provided)"
+    r"|missing (?:required )?(?:argument|command|operand)|required (?:option|argument|flag).{0,60}(?:not|missing)"
+    r"|too few arguments|not enough arguments|requires? at least \d+ arg|expected (?:at least )?\w+ arguments?"
+    r"|no (?:command|input files?|arguments?) (?:given|specified|provided)"
+    r"|^\s*(?:available )?(?:commands|subcommands|options):?\s*$"
+)
+_FAILED = re.compile(
+    r"^Traceback \(most recent call last\)|^panic: |\bat .+:\d+:\d+\)?$|Segmentation fault|core dumped"
+)
+_WITHIN = 20.0
+_ENDS_OPTIONS = {"npm": "--", "cargo": "--", "dotnet": "--"}
+"""Programs that start another one, and what stands before the arguments that are for that one."""
+
+_CANNOT_PASS_ON = frozenset({"make", "mvn", "gradle", "just", "task", "mix", "sh", "bash"})
+
+
+def look_at_help(
+    run: Run, folder: Path, argv: list[str], variables: Mapping[str, str], lines: Sequence[str], halt: threading.Event
+) -> Run:
+    """Return the run judged by its help, where it wants arguments or has only shown its help; else as it is."""
+    line = next((line for line in lines if _WANTS.search(line)), None)
+    if line is None or any(_FAILED.search(each) for each in lines):
+        return run
+    shown = clean(line.strip(), 100)
+    if run.exit_status == 0:
+        version = _version_check(folder, argv, variables, halt)
+        checks = (*run.checks, *([version] if version else []))
+        return _judged(run, checks, f"it shows its help (“{shown}”) and ends")
+    if Path(argv[0]).name in _CANNOT_PASS_ON:
+        reason = f"it wants arguments (“{shown}”): say in dokimon.toml what it is started with"
+        return msgspec.structs.replace(run, kind="program", verdict="unsure", reason=reason)
+    help_check = _asked(folder, argv, "--help", variables, halt)
+    if help_check is None:
+        return run
+    status, text = help_check
+    verdict: CheckVerdict = "passed" if status == 0 and text.strip() else "failed"
+    seen = f"{how_ended(status)}, {len(text.splitlines())} lines"
+    checks = (Check(name="--help", verdict=verdict, expected="its help, exit status 0", seen=seen),)
+    version = _version_check(folder, argv, variables, halt)
+    return _judged(run, (*checks, *([version] if version else [])), f"it wants arguments (“{shown}”)")
+
+
+def _judged(run: Run, checks: tuple[Check, ...], reason: str) -> Run:
+    wrong = next((check for check in checks if check.verdict == "failed"), None)
+    if wrong:
+        reason = f"{reason}; {wrong.name}: {wrong.seen} (expected: {wrong.expected})"
+    return msgspec.structs.replace(
+        run, kind="program", verdict="failed" if wrong else "passed", reason=reason, checks=checks
+    )
+
+
+def _version_check(folder: Path, argv: list[str], variables: Mapping[str, str], halt: threading.Event) -> Check | None:
+    """Hold what `--version` says against the version of the manifest; None where one of both is not to be had."""
+    declared = version_of(folder)
+    answer = _asked(folder, argv, "--version", variables, halt) if declared else None
+    if declared is None or answer is None or answer[0] != 0:
+        return None
+    version, place = declared
+    said = re.search(r"\d+\.\d+[\w.+-]*", answer[1])
+    if said is None:
+        return None
+    fits = re.search(rf"(?<![\d.]){re.escape(version)}(?![\d])", answer[1]) is not None
+    verdict: CheckVerdict = "passed" if fits else "failed"
+    return Check(name="--version", verdict=verdict, expected=f"{version}, as {place} says", seen=clean(said[0], 60))
+
+
+def _asked(
+    folder: Path, argv: list[str], option: str, variables: Mapping[str, str], halt: threading.Event
+) -> tuple[int | None, str] | None:
+    """Return how the program ends with one option, and what it prints; None where it does not end in time."""
+    name = Path(argv[0]).name
+    if name in _CANNOT_PASS_ON:
+        return None
+    output = Output()
+    more = [_ENDS_OPTIONS[name]] if name in _ENDS_OPTIONS else []
+    try:
+        tree = Tree.start([*argv, *more, option], folder, variables, output)
+    except StartFault:
+        return None
+    try:
+        state = wait_until_up(tree, Awaited(within=_WITHIN, ends=True), halt)
+        output.wait(1.0)
+        stop(tree)
+    finally:
+        tree.close()
+    return (tree.exit_status, output.text()) if state.how == "ended" else None
+
+
+def version_of(folder: Path) -> tuple[str, str] | None:
+    """Return the version that a manifest in the folder gives the project, and the name of the manifest."""
+    try:
+        data = tomllib.loads(text_of(folder / "pyproject.toml"))
+        for table in (data.get("project"), data.get("tool", {}).get("poetry")):
+            if isinstance(table, dict) and isinstance(table.get("version"), str):
+                return table["version"], "pyproject.toml"
+    except (ValueError, AttributeError, RecursionError):
+        pass
+    for name, pattern in (
+        ("package.json", r"^\s{0,4}\"version\":\s*\"([^\"]+)\""),
+        ("Cargo.toml", r"^version\s*=\s*\"([^\"]+)\""),
+        ("setup.cfg", r"^version\s*=\s*(\d\S*)"),
+    ):
+        if found := re.search(pattern, text_of(folder / name), re.MULTILINE):
+            return found[1], name
+    return None

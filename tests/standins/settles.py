@@ -1,0 +1,50 @@
+"""Stands in for what does not speak HTTP: `python settles.py KIND [PORT]`."""
+
+import socket
+import sys
+import time
+
+kind = sys.argv[1]
+port = int(sys.argv[2]) if sys.argv[2:] and sys.argv[2].isdecimal() else 0
+
+if kind == "worker":
+    print("tide worker started", flush=True)
+    print("waiting for jobs", flush=True)
+    time.sleep(600)
+elif kind == "crashed":
+    print(
+        "Traceback (most recent call last):\n  File \"x.py\", line 1\nImportError: cannot import name 'tides' from 'board'"
+    )
+    print("[nodemon] app crashed - waiting for file changes before starting...", flush=True)
+    time.sleep(600)
+elif kind == "asks":
+    sys.stdout.write("Admin user name: ")
+    sys.stdout.flush()
+    time.sleep(600)
+elif kind == "dies":
+    print("waiting for jobs", flush=True)
+    time.sleep(3.5)
+    sys.exit("lost the connection")
+elif kind == "udp":
+    link = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
+    link.bind(("127.0.0.1", port))
+    time.sleep(600)
+elif kind in ("greets", "hangs-up", "silent"):
+    server = socket.create_server(("127.0.0.1", port))
+    while True:
+        link, _ = server.accept()
+        if kind == "greets":
+            link.sendall(b"220 saltmarsh ESMTP\r\n")
+            link.recv(1000)
+        if kind == "silent":
+            time.sleep(600)
+        link.close()
+elif kind == "usage":
+    import argparse
+
+    parser = argparse.ArgumentParser(prog="tides")
+    parser.add_argument("day")
+    parser.add_argument("--version", action="version", version="tides 1.4.0")
+    parser.parse_args(sys.argv[2:])
+elif kind == "help":
+    print("Usage: tides DAY\n\nCommands:\n  show")

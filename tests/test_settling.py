@@ -1,0 +1,95 @@
+"""What neither serves pages nor ends: workers, watchers, prompts, other protocols; and programs that want arguments."""
+
+from __future__ import annotations
+
+import sys
+import threading
+from pathlib import Path
+
+import pytest
+
+from conftest import STANDINS
+from dokimon.core.planning.plan import RunPlan
+from dokimon.core.processes import readiness, settling
+from dokimon.core.processes.logs import Logs
+from dokimon.core.processes.watching import Watcher
+from dokimon.core.report.model import Run
+from dokimon.core.smoking import running
+from dokimon.core.smoking.running import RunContext, carry_out
+from dokimon.core.source import Source
+
+
+def run_of(folder: Path, *words: str) -> Run:
+    plan = RunPlan(
+        name="tides",
+        command=(sys.executable, str(STANDINS / "settles.py"), *words),
+        folder=folder,
+        source=Source("dokimon.toml", 1, ""),
+    )
+    logs = Logs(folder, {"XDG_CACHE_HOME": str(folder / "cache")})
+    environment = {"PATH": "/usr/bin:/bin", "HOME": str(folder)}
+    context = RunContext(environment=environment, halt=threading.Event(), watcher=Watcher(), logs=logs, root=folder)
+    return carry_out(plan, context)
+
+
+@pytest.fixture
+def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
+    """Seconds would be waited; what is waited for is the same."""
+    for module, name, seconds in (
+        (settling, "_QUIET_SECONDS", 0.7), (settling, "_LONG_QUIET_SECONDS", 1.5), (settling, "_LOOK_EVERY", 0.1),
+        (readiness, "_SILENT_SECONDS", 1.5), (readiness, "_NOT_HTTP_SECONDS", 0.3), (running, "WATCHED_SECONDS", 0.1),
+    ):  # fmt: skip
+        monkeypatch.setattr(module, name, seconds)
+
+
+@pytest.mark.usefixtures("impatient")
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
+@pytest.mark.parametrize(
+    "words, verdict, says",
+    [
+        (["worker"], "passed", "it says “waiting for jobs”, and waits"),
+        (["crashed"], "failed", "what it watches has ended with an error: “[nodemon] app crashed"),
+        (["asks"], "unsure", "it asks “Admin user name:” and waits for an answer; `keys`"),
+        (["udp", "0"], "passed", "it listens on UDP port"),
+        (["greets", "0"], "passed", "and greets as SMTP does"),
+        (["hangs-up", "0"], "passed", "it does not speak HTTP"),
+        (["silent", "0"], "passed", "and is silent to HTTP"),
+    ],
+)
+def test_what_does_not_speak_http_is_known_for_what_it_is(
+    tmp_path: Path, words: list[str], verdict: str, says: str
+) -> None:
+    run = run_of(tmp_path, *words)
+    assert (run.verdict, says in f"{run.reason} {run.up_by}") == (verdict, True), run
+
+
+@pytest.mark.usefixtures("impatient")
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
+def test_a_run_that_dies_soon_after_it_was_up_has_failed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(running, "WATCHED_SECONDS", 8.0)
+    run = run_of(tmp_path, "dies")
+    assert run.verdict == "failed" and "within 8 s after it was up" in run.reason
+    assert run.last_lines[-1] == "lost the connection"
+
+
+@pytest.mark.parametrize(
+    "declared, verdict, says",
+    [
+        ("1.4.0", "passed", "it wants arguments (“usage: tides"),
+        ("1.5.0", "failed", "--version: 1.4.0 (expected: 1.5.0, as pyproject.toml says)"),
+        (None, "passed", "it wants arguments"),
+    ],
+)
+def test_a_program_that_wants_arguments_is_looked_at_by_its_help(
+    tmp_path: Path, declared: str | None, verdict: str, says: str
+) -> None:
+    if declared:
+        (tmp_path / "pyproject.toml").write_text(f'[project]\nname = "tides"\nversion = "{declared}"\n')
+    run = run_of(tmp_path, "usage")
+    assert (run.verdict, says in run.reason) == (verdict, True), run
+    assert run.checks[0].name == "--help" and run.checks[0].verdict == "passed"
+
+
+def test_a_program_that_only_shows_its_help_says_so(tmp_path: Path) -> None:
+    run = run_of(tmp_path, "help")
+    assert run.verdict == "passed" and run.reason.startswith("it shows its help (“Usage: tides DAY”)")
