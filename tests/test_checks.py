@@ -149,7 +149,7 @@ def looked(*wanted: CheckSpec, root: Path = Path("/"), **more: Any) -> tuple[Che
         ("/away", "unsure", "redirects to https://elsewhere.invalid/"),
         ("/loop", "failed", "more than 10 redirects"),
         ("/signin", "unsure", "asks to sign in"),
-        ("/none", "unsure", "nothing is routed here"),
+        ("/none", "failed", "nothing is routed here"),
         ("/endless", "passed", "more than 8388608 bytes"),
         ("/half", "failed", "disconnected"),
         ("/escape", "passed passed", "“[bold]red[/]\N{REPLACEMENT CHARACTER}”"),

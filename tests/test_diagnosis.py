@@ -2,10 +2,14 @@
 
 from __future__ import annotations
 
+from pathlib import Path
+
 import pytest
 
 from dokimon.core.diagnosis.causes import known_causes
-from dokimon.core.diagnosis.diagnosing import diagnose
+from dokimon.core.diagnosis.diagnosing import diagnose, telling_line
+from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.smoking.looking_up import looks
 
 SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.shown]
 NOT_SHOWN = [(name, line) for name, cause in known_causes().items() for line in cause.not_shown]
@@ -26,3 +30,35 @@ def test_what_does_not_show_a_cause(name: str, line: str) -> None:
 def test_every_cause_has_samples_both_ways_and_a_step() -> None:
     for name, cause in known_causes().items():
         assert cause.shown and cause.not_shown and cause.steps, name
+
+
+@pytest.mark.parametrize(
+    "lines, telling",
+    [
+        (["starting", "Traceback (most recent call last):", '  File "x.py", line 1', "quay.Closed", "LampError: it is out"],
+            "LampError: it is out"),
+        (["Exception in thread main", "java.lang.RuntimeException: x", "  at quay.Main", "Caused by: quay.Ebb: low water",
+            "  ... 3 more"], "Caused by: quay.Ebb: low water"),
+        (["0 errors", "warning: failed tide", "the lamp could not be lit", "error again"], "the lamp could not be lit"),
+        (["all is well"], None),
+    ],
+)  # fmt: skip
+def test_the_most_telling_line_is_found_where_no_cause_is_known(lines: list[str], telling: str | None) -> None:
+    assert telling_line(lines) == telling
+    found = [each.line for each in diagnose(lines, 1)]
+    assert found == ([telling] if telling else [])
+
+
+def test_what_is_not_there_is_never_a_remedy(tmp_path: Path) -> None:
+    """An example that lies beside is named, with the command; a package that nothing declares is to be added."""
+    known = looks({}, tmp_path, Catalogue())
+    missing = ["FileNotFoundError: [Errno 2] No such file or directory: 'conf/board.yaml'"]
+    module = ["Error: Cannot find module 'tern'"]
+    assert [each.command for each in diagnose(missing, 1, known)[0].remedies] == [None]
+    (tmp_path / "conf").mkdir()
+    (tmp_path / "conf/board.example.yaml").touch()
+    assert diagnose(missing, 1, known)[0].remedies[0].command == "cp conf/board.example.yaml conf/board.yaml"
+    (tmp_path / "package.json").write_text('{"dependencies": {"heron": "1"}}')
+    assert [each.command for each in diagnose(module, 1, known)[0].remedies] == ["npm install tern"]
+    (tmp_path / "package.json").write_text('{"dependencies": {"tern": "1"}}')
+    assert [each.command for each in diagnose(module, 1, known)[0].remedies] == ["npm install"]

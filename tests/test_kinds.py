@@ -114,7 +114,7 @@ def test_http(world: World) -> None:
         "moved: lands": ("passed", "/table"),
         "not followed": ("passed", "302"),
         "no json: values": ("failed", "it is not JSON"),
-        "nobody": ("unsure", "nothing is routed here"),
+        "nobody": ("failed", "nothing is routed here"),
         "third time": ("passed", "only at attempt 3"),
     }
     assert_seen(checks, expected)

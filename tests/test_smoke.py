@@ -46,7 +46,7 @@ def check_of(run: dict[str, Any], name: str) -> dict[str, Any]:
         ("", 'get = "/"\nshows = "Lighthouse"', 1, "failed", "words without it: “Harbour office Open from eight to "
             "five”"),
         ("", 'get = "/nowhere"\nstatus = 404', 0, "passed", "every check passed"),
-        ("", 'get = "/nowhere"', 3, "unsure", "nothing is routed here"),
+        ("", 'get = "/nowhere"', 1, "failed", "nothing is routed here"),
         ("", 'get = "/"\nstatus = [301, 302]', 1, "failed", "GET /: 200"),
         ("broken", "", 1, "failed", "the server itself says that it failed"),
         ("debugs", "", 1, "failed", "the server itself says that it failed"),

@@ -223,7 +223,7 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
         verdict: CheckVerdict = "passed" if status_is(answer.status, spec.status) else "failed"
         expected = _statuses(spec.status)
     else:
-        verdict, remark = grade(answer)
+        verdict, remark = grade(answer, asked=path != "/")
         seen += remark
         expected = "a success (status 200 to 299)"
     if answer.odd and verdict == "passed":
@@ -233,8 +233,11 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
     return Check(name=name, verdict=verdict, expected=expected, seen=clean(seen), seconds=answer.seconds)
 
 
-def grade(answer: Response) -> tuple[CheckVerdict, str]:
-    """Grade an answer of which nothing is expected: success passes, a server error fails, the rest is unsure."""
+def grade(answer: Response, *, asked: bool = False) -> tuple[CheckVerdict, str]:
+    """Grade an answer of which nothing is expected: success passes, a server error fails, the rest is unsure.
+
+    An address that somebody wrote down (`asked`: any but the root page, which is looked at without a word) must be there.
+    """
     status = answer.status or 0
     if 200 <= status < 300:
         return ("passed", "") if answer.body.strip() else ("unsure", ": it answers, but with nothing")
@@ -242,6 +245,8 @@ def grade(answer: Response) -> tuple[CheckVerdict, str]:
         return "unsure", ": it answers, but only redirects"
     if status in (401, 403):
         return "unsure", ": it answers, but asks to sign in"
+    if status == 404 and asked:
+        return "failed", ": nothing is routed here"
     if status == 404:
         return "unsure", ": it answers, but nothing is routed here"
     if status < 500:

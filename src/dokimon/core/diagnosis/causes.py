@@ -24,7 +24,8 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
     `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
     hold `{name}` for the groups of the pattern that matched. Of causes that the same line shows, the highest `rank`
-    counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command is). `shown` and
+    counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command is); with `look_alone`, what
+    it finds takes the place of the steps. `shown` and
     `not_shown` are samples of real output: a test compares the patterns with them.
     """
 
@@ -33,6 +34,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     lines: list[str] = []
     exits: list[int] = []
     look: str | None = None
+    look_alone: bool = False
     steps: list[RemedyTemplate] = []
     shown: list[str] = []
     not_shown: list[str] = []

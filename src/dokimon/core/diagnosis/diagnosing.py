@@ -31,14 +31,42 @@ def diagnose(
     """
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
-    for number, line in enumerate(lines):
+    kept = list(lines)
+    for number, line in enumerate(kept):
         for name, groups in _shown_by(line):
             best.setdefault(name, (causes[name].rank, number, line, groups))
     for name, cause in causes.items():
         if exit_status in cause.exits and name not in best:
             best[name] = (cause.rank, 10**9, None, {})
+    if not best and (telling := telling_line(kept)):
+        return (
+            Diagnosis(name="not-known", cause="no cause that is known; this line says most", line=clean(telling, 240)),
+        )
     ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
     return tuple(_told(name, causes[name], line, groups, looks or {}) for name, (_, _, line, groups) in ordered[:_MOST])
+
+
+_LAST_WORDS = re.compile(
+    r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
+    r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+"
+)
+"""How an exception ends that nobody caught, in the languages that print one: the last one says why."""
+
+_FIRST_WORDS = re.compile(
+    r"(?i)\b(?:error|fatal|failed|failure|cannot|can't|could not|couldn't|unable to|denied|refused|invalid|missing"
+    r"|not found)\b"
+)
+_HARMLESS = re.compile(
+    r"(?i)\b(?:0|no) (?:errors?|failures?)\b|warning|deprecat|npm (?:error|ERR!) (?:A complete log|code|errno|path)"
+)
+
+
+def telling_line(lines: Sequence[str]) -> str | None:
+    """Return the line that says most of why a run failed: the last exception, else the first error, else none."""
+    exceptions = [line for line in lines if _LAST_WORDS.search(line.strip())]
+    if exceptions:
+        return exceptions[-1].strip()
+    return next((line.strip() for line in lines if _FIRST_WORDS.search(line) and not _HARMLESS.search(line)), None)
 
 
 _START_FAULTS = {"ermission denied": "not-executable", "No such file": "command-not-found"}
@@ -78,7 +106,7 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
         name=name,
         cause=_filled(cause.cause, groups),
         line=clean(line, 240) if line else None,
-        remedies=(*looked, *steps)[:3],
+        remedies=tuple(looked) if looked and cause.look_alone else (*looked, *steps)[:3],
     )
 
 

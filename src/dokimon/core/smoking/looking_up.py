@@ -2,10 +2,13 @@
 
 from __future__ import annotations
 
+import json
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from dokimon.core.diagnosis.diagnosing import Look
+from dokimon.core.files import text_of
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.folders import folders_of
 from dokimon.core.machine.platform import is_program
@@ -44,4 +47,36 @@ def looks(environment: Mapping[str, str], root: Path, catalogue: Catalogue) -> d
                 return [Remedy(f"{path} is there, but its folder is not on PATH; put it first", line)]
         return []
 
-    return {"port": port, "command": command}
+    return {
+        "port": port,
+        "command": command,
+        "example": lambda groups: _example(Path(groups.get("file", ".env")), root),
+        "undeclared": lambda groups: _undeclared(groups.get("name", ""), root),
+    }
+
+
+def _example(named: Path, root: Path) -> Sequence[Remedy]:
+    """An example often lies beside a file that has to be made: config.example.yaml, .env.sample."""
+    path = named if named.is_absolute() else root / named
+    if not path.is_relative_to(root) or not path.parent.is_dir() or path.exists():
+        return []
+    mark = "(?:[._-](?:example|sample|dist|template|default))?"
+    similar = re.compile(rf"{re.escape(path.stem)}{mark}{re.escape(path.suffix)}{mark}")
+    for other in sorted(path.parent.iterdir()):
+        if other.is_file() and similar.fullmatch(other.name):
+            command = f"cp {other.relative_to(root)} {path.relative_to(root)}"
+            return [Remedy(f"{other.name} lies beside it: copy it, and look at what it says", command)]
+    return []
+
+
+def _undeclared(module: str, root: Path) -> Sequence[Remedy]:
+    """A module that package.json does not declare is not brought by installing again."""
+    named = re.match(r"(?:@[\w.-]+/)?[\w.-]+", module)
+    try:
+        package = json.loads(text_of(root / "package.json") or "{}")
+    except (ValueError, RecursionError):
+        return []
+    tables = [package.get(key) for key in ("dependencies", "devDependencies")] if isinstance(package, dict) else []
+    if named is None or not package or any(isinstance(table, dict) and named[0] in table for table in tables):
+        return []
+    return [Remedy(f"{named[0]} is not declared in package.json: add it", f"npm install {named[0]}")]
