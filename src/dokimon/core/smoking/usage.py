@@ -44,7 +44,9 @@ def look_at_help(
     line = next((line for line in lines if _WANTS.search(line)), None)
     if line is None or any(_FAILED.search(each) for each in lines):
         return run
-    shown = clean(line.strip(), 100)
+    rest = [each.strip() for each in lines[lines.index(line) + 1 :] if each.strip()]
+    whole = f"{line.strip()} {rest[0]}" if re.fullmatch(r"\W*\w+:\W*", line) and rest else line.strip()
+    shown = clean(whole, 100)
     if run.exit_status == 0:
         version = _version_check(folder, argv, variables, halt)
         checks = (*run.checks, *([version] if version else []))
