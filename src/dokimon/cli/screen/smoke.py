@@ -113,9 +113,9 @@ def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
     if len(run.name) >= _INDENT:
         console.print(Text(run.name, style="bold"))
     _row(console, run.name if len(run.name) < _INDENT else "", text)
+    _draw_diagnoses(console, run.diagnoses)  # the likely cause is what one looks for first
     if run.checks:
         console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
-    _draw_diagnoses(console, run.diagnoses)
     went_wrong = run.verdict in ("failed", "unsure")
     if went_wrong or run.kind == "program":
         _draw_lines(console, run.last_lines)

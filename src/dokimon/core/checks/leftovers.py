@@ -3,7 +3,8 @@
 from __future__ import annotations
 
 import fnmatch
-from collections.abc import Mapping
+from collections import Counter
+from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import ClassVar
 
@@ -49,6 +50,18 @@ def changed(before: dict[str, str] | str, after: dict[str, str] | str) -> tuple[
     return tuple(sorted(gone | {name for name, mark in after.items() if before.get(name) != mark}))
 
 
+_MANY = 20
+
+
+def in_short(names: Sequence[str]) -> tuple[str, ...]:
+    """Return names of files with the many in one folder at the top of the checkout as one: `node_modules (9,870 files)`."""
+    count = Counter(name.partition("/")[0] for name in names if "/" in name)
+    shown = [
+        f"{top} ({count[top]:,} files)" if count[top := name.partition("/")[0]] > _MANY else name for name in names
+    ]
+    return tuple(dict.fromkeys(shown))
+
+
 def _look_after(spec: CleanCheckout, before: dict[str, str] | str, after: dict[str, str] | str) -> list[Check]:
     expected = clean("nothing new but " + ", ".join(spec.leaves) if spec.leaves else "nothing new")
     name, kind = spec.name or spec.default_name, spec.kind_name
@@ -59,6 +72,7 @@ def _look_after(spec: CleanCheckout, before: dict[str, str] | str, after: dict[s
     found = [each for each in changed(before, after) if not any(fnmatch.fnmatchcase(each, one) for one in allowed)]
     if not found:
         return [Check(name=name, verdict="passed", expected=expected, seen="nothing new", kind=kind)]
+    found = list(in_short(found))
     more = f" and {len(found) - _MOST_SHOWN} more" if len(found) > _MOST_SHOWN else ""
     seen = clean(f"made or changed: {', '.join(found[:_MOST_SHOWN])}{more}")
     return [Check(name=name, verdict="failed", expected=expected, seen=seen, kind=kind)]

@@ -193,8 +193,10 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 
 
 def _nothing(context: PlanContext) -> str:
+    is_known = any(planner(context) is not None for planner in PLANNERS)
+    library = ": nothing in it is started, as that of a library" if is_known else ""
     return (
-        f"found no way to start the project in {context.folder}\n"
+        f"found no way to start the project in {context.folder}{library}\n"
         "Looked for what the manifests of each ecosystem say, commands that a package installs, processes and tasks\n"
         "(Procfile, make, just, task), files of usual names (server.js, manage.py, index.php, main.go, run.sh), what the\n"
         "README says under Usage, and an index.html. Say it in dokimon.toml:\n\n"

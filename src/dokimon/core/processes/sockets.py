@@ -19,11 +19,16 @@ _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
 
 def listeners(pids: Iterable[int], table: Sockets | None = None) -> tuple[Listening, ...]:
     """Return the listening TCP sockets of these processes, each address and port once, in a fixed order."""
-    found = (table or socket_table()).of(pids)
+    # `::ffff:127.0.0.1` is 127.0.0.1: an IPv4 address as sockets of both families name it (RFC 4291, section 2.5.5.2).
+    found = {(ip.removeprefix("::ffff:") if "." in ip else ip, at): pid for (ip, at), pid in _of(pids, table).items()}
     ordered = sorted(found, key=lambda address: (address[1], address[0]))
     return tuple(
         Listening(address=ip, port=port, pid=found[ip, port], exposed=not is_loopback(ip)) for ip, port in ordered
     )
+
+
+def _of(pids: Iterable[int], table: Sockets | None) -> dict[tuple[str, int], int]:
+    return (table or socket_table()).of(pids)
 
 
 def asked_address(listening: Listening) -> str:

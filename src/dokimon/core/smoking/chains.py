@@ -6,7 +6,7 @@ from collections.abc import Sequence
 
 import msgspec
 
-from dokimon.core.checks.leftovers import changed, state_of
+from dokimon.core.checks.leftovers import changed, in_short, state_of
 from dokimon.core.planning.plan import Plan, RunPlan, shown
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Check, Prepared, Run
@@ -38,7 +38,7 @@ def carry_out_plan(
     remember(runs, context.root, context.logs)
     after = before if isinstance(before, str) else state_of(context.root, context.environment)
     checks = tuple(check for each in plan.checkout for check in each.spec.look_after(before, after))
-    return Done(prepared=prepared, runs=runs, checks=checks, changed_files=changed(before, after))
+    return Done(prepared=prepared, runs=runs, checks=checks, changed_files=in_short(changed(before, after)))
 
 
 def prepare_and_run(

@@ -25,7 +25,7 @@ from dokimon.core.processes.sockets import free_port, listeners, strangers
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.report.model import Listening, Run, Stranger
+from dokimon.core.report.model import Diagnosis, Listening, Run, Stranger
 from dokimon.core.smoking.checking import (
     LAST_LINES,
     ContextOf,
@@ -153,11 +153,21 @@ def _carried_out(
         tree.close()
     if state.how == "ended" and plan.kind is None and not plan.checks:
         run = look_at_help(run, plan.folder, argv, variables, output.kept(), context.halt)
-    diagnoses = diagnose(output.kept(), run.exit_status, context.looks) if run.verdict == "failed" else ()
+    diagnoses = _causes(output, run, context.looks) if run.verdict == "failed" else ()
     log = str(output.log) if output.log else None
     return msgspec.structs.replace(
         run, log=log, log_left_out=output.left_out or None, warnings=output.warnings or None, diagnoses=diagnoses
     )
+
+
+def _causes(output: Output, run: Run, looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
+    """Return the likely causes of a failure; that there is no .env, where an example of one lies, is always among them."""
+    found = diagnose(output.kept(), run.exit_status, looks)
+    copies = looks["example"]({}) if "example" in looks else ()
+    if not copies or any(each.name == "dotenv-missing" for each in found):
+        return found
+    cause = "there is no .env, though an example of one is there"
+    return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
 
 
 WATCHED_SECONDS = 2.0

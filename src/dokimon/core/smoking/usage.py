@@ -2,11 +2,13 @@
 
 from __future__ import annotations
 
+import json
 import re
 import threading
 import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -113,18 +115,22 @@ def _asked(
 
 def version_of(folder: Path) -> tuple[str, str] | None:
     """Return the version that a manifest in the folder gives the project, and the name of the manifest."""
-    try:
-        data = tomllib.loads(text_of(folder / "pyproject.toml"))
-        for table in (data.get("project"), data.get("tool", {}).get("poetry")):
-            if isinstance(table, dict) and isinstance(table.get("version"), str):
-                return table["version"], "pyproject.toml"
-    except (ValueError, AttributeError, RecursionError):
-        pass
-    for name, pattern in (
-        ("package.json", r"^\s{0,4}\"version\":\s*\"([^\"]+)\""),
-        ("Cargo.toml", r"^version\s*=\s*\"([^\"]+)\""),
-        ("setup.cfg", r"^version\s*=\s*(\d\S*)"),
+    for name, ways in (
+        ("pyproject.toml", (("project", "version"), ("tool", "poetry", "version"))),
+        ("package.json", (("version",),)),
+        ("Cargo.toml", (("package", "version"),)),
     ):
-        if found := re.search(pattern, text_of(folder / name), re.MULTILINE):
-            return found[1], name
-    return None
+        text = text_of(folder / name)
+        try:
+            parse: Any = json.loads if name.endswith(".json") else tomllib.loads
+            data: Any = parse(text or ("{}" if name.endswith(".json") else ""))
+        except (ValueError, RecursionError):
+            continue
+        for way in ways:
+            found = data
+            for key in way:
+                found = found.get(key) if isinstance(found, dict) else None
+            if isinstance(found, str):
+                return found, name
+    found = re.search(r"^version\s*=\s*(\d\S*)", text_of(folder / "setup.cfg"), re.MULTILINE)
+    return (found[1], "setup.cfg") if found else None

@@ -28,7 +28,7 @@ _MOST = 6
 def plan(context: PlanContext) -> Plan | None:
     """Return the commands that are shown to people, in the order in which they are met, each once."""
     runs: dict[str, RunPlan] = {}
-    for run in (*_of_readme(context), *_of_container(context), *_of_editor(context)):
+    for run in (*_of_readme(context), *_of_container(context), *_of_editor(context), *_of_examples(context)):
         runs.setdefault(str(run.command), run)
     return Plan(runs=tuple(runs.values())[:_MOST]) if runs else None
 
@@ -71,6 +71,26 @@ def _of_container(context: PlanContext) -> Iterator[RunPlan]:
         command = " ".join(map(str, words)) if isinstance(words, list) else ""
     if command and "/app" not in command:
         yield _proposal(context, "container", command, path, text.count("\n", 0, found[-1].start(1)) + 1)
+
+
+_EXAMPLES = ("examples", "example", "samples", "demo")
+_BY_ENDING = {".py": "python3", ".js": "node", ".mjs": "node", ".rb": "ruby -Ilib", ".php": "php", ".pl": "perl -Ilib"}
+_MOST_EXAMPLES = 3
+
+
+def _of_examples(context: PlanContext) -> Iterator[RunPlan]:
+    """The first examples of a library: what can be tried of it."""
+    folder = next((context.folder / name for name in _EXAMPLES if (context.folder / name).is_dir()), None)
+    if folder is None:
+        return
+    found = [path for path in sorted([*folder.glob("*.*"), *folder.glob("*/main.go")]) if path.is_file()]
+    found = [path for path in found if path.suffix in _BY_ENDING or path.name == "main.go"]
+    for path in found[:_MOST_EXAMPLES]:
+        where = path.relative_to(context.folder)
+        command = f"go run ./{where.parent}" if path.name == "main.go" else f"{_BY_ENDING[path.suffix]} {where}"
+        yield _proposal(
+            context, f"example {path.parent.name if path.name == 'main.go' else path.stem}", command, path, 1
+        )
 
 
 def _of_editor(context: PlanContext) -> Iterator[RunPlan]:

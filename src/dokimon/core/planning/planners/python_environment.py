@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 from packaging.requirements import InvalidRequirement, Requirement
+from packaging.specifiers import InvalidSpecifier, SpecifierSet
 from packaging.utils import canonicalize_name
 
 from dokimon.core.files import text_of
@@ -64,9 +65,37 @@ def find_environment(context: PlanContext) -> Path | None:
                     f"the virtual environment {name} has no working interpreter: was it moved, or its Python removed?\n"
                     f"Delete the folder {name} and call again: a new one is made."
                 )
+            _refuse_other_python(folder, context)
             return folder
     active = context.environment.get("VIRTUAL_ENV")
     return Path(active) if active and _python_in(Path(active)).exists() else None
+
+
+def _refuse_other_python(folder: Path, context: PlanContext) -> None:
+    """Raise `PlanFault` for an environment that was made by a Python which the project does not accept."""
+    made = re.search(r"^version(?:_info)?\s*=\s*(\d+\.\d+(?:\.\d+)?)", text_of(folder / "pyvenv.cfg"), re.MULTILINE)
+    wanted = _wanted_python(context)
+    if made is None or wanted is None:
+        return
+    try:
+        fits = SpecifierSet(wanted).contains(made[1], prereleases=True)
+    except InvalidSpecifier:
+        return
+    if not fits:
+        name = folder.relative_to(context.folder)
+        raise PlanFault(
+            f"the virtual environment {name} is of Python {made[1]}, and the project needs {wanted}\n"
+            f"Delete the folder {name} and call again: a new one is made by a Python that fits."
+        )
+
+
+def _wanted_python(context: PlanContext) -> str | None:
+    try:
+        project = as_toml(open_manifest(context.folder / "pyproject.toml", context.root)).get("project")
+    except ManifestFault:
+        return None
+    wanted = project.get("requires-python") if isinstance(project, dict) else None
+    return wanted if isinstance(wanted, str) else None
 
 
 def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple[Environment, list[PrepareStep]]:
