@@ -16,6 +16,22 @@ MANIFESTS = (
 )
 """Files that make a folder a project of its own."""
 
+_PARTS = (
+    *MANIFESTS,
+    *(
+        "CMakeLists.txt",
+        "configure.ac",
+        "Makefile",
+        "deno.json",
+        "deno.jsonc",
+        "settings.gradle",
+        "settings.gradle.kts",
+    ),
+    *("build.sbt", "rebar.config", "stack.yaml", "cabal.project", "cpanfile", "Makefile.PL", "shard.yml", "Procfile"),
+    *("app.py", "main.py", "server.js", "main.go", "config.ru", "index.php", "artisan"),
+)
+"""Files that make a folder a part of a project that has no way to start of its own."""
+
 _REPOSITORY = (".git", ".hg", ".svn")
 
 
@@ -78,7 +94,7 @@ def projects_below(folder: Path) -> list[str]:
         for name in names:
             if name.startswith(".") or name in FILLED_BY_TOOLS:
                 continue
-            if _nearest([here / name], (SETTINGS_FILE, *_REPOSITORY, *MANIFESTS)):
+            if _nearest([here / name], (SETTINGS_FILE, *_REPOSITORY, *_PARTS)):
                 found.append((here / name).relative_to(folder).as_posix())
             elif depth + 1 < _DEEPEST_PROJECT:
                 waiting.append((here / name, depth + 1))

@@ -143,7 +143,7 @@ def parts_below(context: PlanContext) -> list[Plan]:
 
 _MOST_PARTS = 40
 _BESIDE = re.compile(
-    r"(?i)(?:^|/)(?:tests?|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy)(?:/|$)"
+    r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy)(?:/|$)"
 )
 """Folders beside the parts of a project: what is tried out, explained or helps in there."""
 

@@ -26,7 +26,7 @@ _WANTS = re.compile(
     r"|the following (?:required )?arguments (?:are required|were not provided)"
     r"|missing (?:required )?(?:argument|command|operand)|required (?:option|argument|flag).{0,60}(?:not|missing)"
     r"|too few arguments|not enough arguments|requires? at least \d+ arg|expected (?:at least )?\w+ arguments?"
-    r"|no (?:command|input files?|arguments?) (?:given|specified|provided)"
+    r"|no (?:command|input files?|arguments?|application \w+(?: \w+)?) (?:given|specified|provided)"
     r"|^\s*(?:available )?(?:commands|subcommands|options):?\s*$"
 )
 _FAILED = re.compile(
@@ -60,9 +60,11 @@ def look_at_help(
     if help_check is None:
         return run
     status, text = help_check
-    verdict: CheckVerdict = "passed" if status == 0 and text.strip() else "failed"
-    seen = f"{how_ended(status)}, {len(text.splitlines())} lines"
-    checks = (Check(name="--help", verdict=verdict, expected="its help, exit status 0", seen=seen),)
+    # Many a program shows its help as if it were a fault, with another exit status than 0.
+    is_help = bool(text.strip()) and (status == 0 or any(_WANTS.search(each) for each in text.splitlines()))
+    verdict: CheckVerdict = "passed" if is_help and not _FAILED.search(text) else "failed"
+    seen = f"{len(text.splitlines())} lines, {how_ended(status)}"
+    checks = (Check(name="--help", verdict=verdict, expected="its help", seen=seen),)
     version = _version_check(folder, argv, variables, halt)
     return _judged(run, (*checks, *([version] if version else [])), f"it wants arguments (“{shown}”)")
 

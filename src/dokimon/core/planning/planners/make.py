@@ -138,6 +138,8 @@ def _plain(context: PlanContext) -> Plan | None:
 def _program(text: str, folder: Path) -> tuple[str, int] | None:
     """Return the file that a Makefile builds as a program, and its line."""
     text = text.replace("\\\n", " ")
+    plain = dict(re.findall(r"^(\w+)\s*[:?]?=\s*([\w./+-]+)\s*$", text, re.MULTILINE))
+    text = re.sub(r"(?m)^\$[({](\w+)[)}](?=[ \t]*:)", lambda found: plain.get(found[1], found[0]), text)
     phony = set(" ".join(re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE)).split())
     named = [(match[1], match.start()) for match in _NAMED.finditer(text)]
     first = [
@@ -169,6 +171,8 @@ _NO_PROGRAMS = frozenset(
 
 def _builds(target: re.Match[str], folder: Path) -> bool:
     """Whether a target links a program: its recipe compiles, or it is made of objects, or of a source of its name."""
-    if re.search(r"\.[oa]\b|\$[({]\w*OBJ", target[2]) and (not target[3] or _COMPILES.search(target[3])):
+    if re.search(r"\$[({]MAKE[)}]|(?:^|\s)make\s", target[3]):
+        return False  # it hands over to another target
+    if re.search(r"\.[oa]\b|\$[({]\w*(?:OBJ|_O\b|_A\b)", target[2]) and (not target[3] or _COMPILES.search(target[3])):
         return True
     return bool(_COMPILES.search(target[3])) and "." not in target[1]
