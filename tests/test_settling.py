@@ -93,3 +93,8 @@ def test_a_program_that_wants_arguments_is_looked_at_by_its_help(
 def test_a_program_that_only_shows_its_help_says_so(tmp_path: Path) -> None:
     run = run_of(tmp_path, "help")
     assert run.verdict == "passed" and run.reason.startswith("it shows its help (“Usage: tides DAY”)")
+
+
+def test_a_program_that_wants_a_terminal_gets_one(tmp_path: Path) -> None:
+    run = run_of(tmp_path, "curses")
+    assert run.verdict == "passed" and run.last_lines == ("high water at 07:40",)

@@ -25,6 +25,10 @@ elif kind == "dies":
     print("waiting for jobs", flush=True)
     time.sleep(3.5)
     sys.exit("lost the connection")
+elif kind == "curses":
+    if not sys.stdout.isatty():
+        sys.exit("Error opening terminal: unknown.")
+    print("high water at 07:40")
 elif kind == "udp":
     link = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     link.bind(("127.0.0.1", port))

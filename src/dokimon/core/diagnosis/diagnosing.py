@@ -48,7 +48,8 @@ def diagnose(
 
 _LAST_WORDS = re.compile(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
-    r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+|^configure: error: .+"
+    r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+"
+    r"|^configure: error: .+"
 )
 """How an exception ends that nobody caught, in the languages that print one: the last one says why."""
 

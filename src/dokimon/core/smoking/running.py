@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import threading
 import time
 from collections.abc import Callable, Mapping
@@ -100,10 +101,38 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
         display = VirtualDisplay.start(variables, context.halt)
         variables = {**variables, **({"DISPLAY": display.name} if display else {})}
     try:
-        return _carried_out(run, plan, argv, variables, output, context, port, while_up)
+        run = _carried_out(run, plan, argv, variables, output, context, port, while_up)
     finally:
         if display:
             display.close()
+    return _with_what_it_lacked(run, plan, variables, context, while_up)
+
+
+_WANTS_TERMINAL = re.compile(
+    r"(?i)error opening terminal|not (?:a|an interactive) (?:tty|terminal)|stdin is not a"
+    r"|must be (?:run|connected) (?:in|from|to) a terminal|inappropriate ioctl for device|termios\.error|_curses\.error|no (?:tty|terminal)"
+)
+
+
+def _with_what_it_lacked(
+    run: Run, plan: RunPlan, variables: Mapping[str, str], context: RunContext, while_up: WhileUp | None
+) -> Run:
+    """Start a run once more that has failed for want of a terminal or a display, with one."""
+    if run.verdict != "failed" or context.halt.is_set():
+        return run
+    if not plan.terminal and any(_WANTS_TERMINAL.search(line) for line in run.last_lines):
+        context.watcher.note("it wants a terminal: it is started once more, with one")
+        return carry_out(msgspec.structs.replace(plan, terminal=True), context, while_up)
+    lacks_display = not variables.get("DISPLAY") and any(each.name == "no-display" for each in run.diagnoses)
+    display = VirtualDisplay.start(variables, context.halt) if lacks_display else None
+    if display is None:
+        return run
+    try:
+        context.watcher.note("it wants a display: it is started once more, with one that nobody sees")
+        environment = {**plan.environment, "DISPLAY": display.name}
+        return carry_out(msgspec.structs.replace(plan, environment=environment), context, while_up)
+    finally:
+        display.close()
 
 
 def _carried_out(
