@@ -109,8 +109,8 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
 
 
 _WANTS_TERMINAL = re.compile(
-    r"(?i)error opening terminal|not (?:a|an interactive) (?:tty|terminal)|stdin is not a"
-    r"|must be (?:run|connected) (?:in|from|to) a terminal|inappropriate ioctl for device|termios\.error|_curses\.error|no (?:tty|terminal)"
+    r"(?i)error opening terminal|not (?:a|an interactive) (?:tty|terminal)|stdin is not a|no (?:tty|terminal)"
+    r"|must be (?:run|connected) (?:in|from|to) a terminal|inappropriate ioctl|termios\.error|_curses\.error"
 )
 
 

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import shlex
 from pathlib import Path
 
 from dokimon.core.files import text_of
@@ -57,7 +58,8 @@ def _autotools(context: PlanContext) -> Plan | None:
             makes=(written,),
         )
     )
-    programs = _of_automake(context) or [(_name_of(script, folder), script, 1)]
+    listed = _of_automake(context)
+    programs = listed or [(_name_of(script, folder), script, 1)]
     target = folder / programs[0][0]
     sources = [each for each in folder.iterdir() if each != target and not each.name.startswith(".")]
     steps.append(
@@ -72,15 +74,22 @@ def _autotools(context: PlanContext) -> Plan | None:
     runs = tuple(
         RunPlan(
             name=Path(name).name,
-            command=(f"./{name}",),
+            command=(f"./{name}",) if listed else ("sh", "-c", _WHEREVER.format(name=shlex.quote(name))),
             folder=folder,
             source=context.source(path, line),
+            shown_as=f"./{name}",
             rank=Rank.COMMAND,
         )
         for name, path, line in programs
     )
     return Plan(prepare=tuple(steps), runs=runs)
 
+
+_WHEREVER = (
+    'for each in ./{name} ./src/{name} ./build/{name}; do [ -f "$each" ] && [ -x "$each" ] && exec "$each"; done; '
+    "echo {name} was not built; exit 127"
+)
+"""Without Automake's word for it, the program is called as the project, and lies in one of the usual places."""
 
 _MAKES_CONFIGURE = ("autogen.sh", "bootstrap", "bootstrap.sh", "buildconf")
 _SOURCES = frozenset({".c", ".h", ".cc", ".cpp", ".cxx", ".hpp", ".s", ".S", ".y", ".l"})
@@ -102,8 +111,7 @@ def _of_automake(context: PlanContext) -> list[tuple[str, Path, int]]:
 def _name_of(script: Path, folder: Path) -> str:
     """Return where the program is likely to be: it is called as the project."""
     found = re.search(r"\bAC_INIT\(\s*\[?\s*([A-Za-z][\w.+-]*)\s*\]?\s*,", text_of(script))
-    name = found[1].lower() if found else folder.name
-    return f"src/{name}" if (folder / "src").is_dir() and any(folder.glob("src/*.c*")) else name
+    return found[1].lower() if found else folder.name
 
 
 def _plain(context: PlanContext) -> Plan | None:
