@@ -143,7 +143,8 @@ def parts_below(context: PlanContext) -> list[Plan]:
 
 _MOST_PARTS = 40
 _BESIDE = re.compile(
-    r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy)(?:/|$)"
+    r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy"
+    r"|requirements|misc|contrib|utils?|external|third[_-]party|packaging|ci|build\w*)(?:/|$)"
 )
 """Folders beside the parts of a project: what is tried out, explained or helps in there."""
 

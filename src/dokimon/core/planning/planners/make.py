@@ -10,6 +10,7 @@ from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners import native
 from dokimon.core.planning.planners.freshness import older_than
+from dokimon.core.planning.planners.native import BESIDE
 
 MAKEFILES = ("GNUmakefile", "makefile", "Makefile")
 _NAMED = re.compile(
@@ -25,7 +26,8 @@ def plan(context: PlanContext) -> Plan | None:
     other = native.plan(context)
     if other and other.runs:
         return None
-    return _autotools(context) or _plain(context)
+    has_cmake = (context.folder / "CMakeLists.txt").is_file()  # then a Makefile only helps the developers
+    return _autotools(context) or (None if has_cmake else _plain(context))
 
 
 def _autotools(context: PlanContext) -> Plan | None:
@@ -60,6 +62,7 @@ def _autotools(context: PlanContext) -> Plan | None:
     )
     listed = _of_automake(context)
     programs = listed or [(_name_of(script, folder), script, 1)]
+    names = " ".join(shlex.quote(name) for name in dict.fromkeys([programs[0][0], folder.name]))
     target = folder / programs[0][0]
     sources = [each for each in folder.iterdir() if each != target and not each.name.startswith(".")]
     steps.append(
@@ -74,7 +77,7 @@ def _autotools(context: PlanContext) -> Plan | None:
     runs = tuple(
         RunPlan(
             name=Path(name).name,
-            command=(f"./{name}",) if listed else ("sh", "-c", _WHEREVER.format(name=shlex.quote(name))),
+            command=(f"./{name}",) if listed else ("sh", "-c", _WHEREVER.format(names=names)),
             folder=folder,
             source=context.source(path, line),
             shown_as=f"./{name}",
@@ -86,8 +89,8 @@ def _autotools(context: PlanContext) -> Plan | None:
 
 
 _WHEREVER = (
-    'for each in ./{name} ./src/{name} ./build/{name}; do [ -f "$each" ] && [ -x "$each" ] && exec "$each"; done; '
-    "echo {name} was not built; exit 127"
+    'for name in {names}; do for each in "./$name" "./src/$name" "./build/$name"; do '
+    '[ -f "$each" ] && [ -x "$each" ] && exec "$each"; done; done; echo "$name was not built"; exit 127'
 )
 """Without Automake's word for it, the program is called as the project, and lies in one of the usual places."""
 
@@ -99,7 +102,9 @@ def _of_automake(context: PlanContext) -> list[tuple[str, Path, int]]:
     """The programs that Automake installs (its manual, "Program and Library Variables"), the project's own first."""
     folder = context.folder
     found = []
-    for path in [folder / "Makefile.am", *sorted(folder.glob("*/Makefile.am"))]:
+    top = folder / "Makefile.am"
+    below = [path for path in sorted(folder.glob("*/Makefile.am")) if not BESIDE.search(path.parent.name)]
+    for path in [top, *below] if top.is_file() else []:
         text = text_of(path) if path.is_file() else ""
         for match in re.finditer(r"^s?bin_PROGRAMS\s*\+?=\s*((?:[\w./+-]+[ \t]*)+)", text, re.MULTILINE):
             where = path.parent.relative_to(folder)
@@ -165,7 +170,7 @@ def _program(text: str, folder: Path) -> tuple[str, int] | None:
         if (
             name not in phony
             and name not in _NO_PROGRAMS
-            and not name.endswith((".o", ".a", ".so", ".d"))
+            and not name.endswith((".o", ".a", ".so", ".d", ".app", ".js", ".html"))
             and "$" not in name
         ):
             return name, text.count("\n", 0, place) + 1

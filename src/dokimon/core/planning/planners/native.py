@@ -15,7 +15,7 @@ _CMAKE_PROGRAM = re.compile(
     r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
 )
 _PROJECT = re.compile(r"^\s*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
-_BESIDE = re.compile(r"(?i)test|(?:^|[/_.-])(?:fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-])")
+BESIDE = re.compile(r"(?i)test|(?:^|[/_.-])(?:fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-])")
 """Programs that are not the project itself, by their names or folders."""
 
 _MESON_PROGRAM = re.compile(r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*'([^']+)'", re.MULTILINE)
@@ -42,7 +42,7 @@ def _cmake(context: PlanContext) -> Plan | None:
         if not path.is_relative_to(binaries)
         for text in [text_of(path)]
         for match in _CMAKE_PROGRAM.finditer(text)
-        if not _BESIDE.search(match[2]) and not _BESIDE.search(path.parent.relative_to(folder).as_posix())
+        if not BESIDE.search(match[2]) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
     project = _PROJECT.search(text_of(lists))
     own = {folder.name.lower(), project[1].lower() if project else ""}
@@ -69,10 +69,25 @@ def _cmake(context: PlanContext) -> Plan | None:
         ),
     )
     runs = tuple(
-        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line), rank=Rank.COMMAND)
+        RunPlan(
+            name=name,
+            command=(str(target),),
+            folder=folder,
+            source=context.source(path, line),
+            rank=_rank(path, folder),
+        )
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
+
+
+def _rank(path: Path, folder: Path) -> Rank:
+    """What lies beside the project helps in its development: it is only proposed."""
+    helps = re.search(
+        r"(?i)(?:^|/)(?:tools?|misc|utils?|contrib|helpers?|scripts?)(?:/|$)",
+        path.parent.relative_to(folder).as_posix(),
+    )
+    return Rank.PROPOSAL if helps else Rank.COMMAND
 
 
 def _cmake_commands(folder: Path) -> tuple[tuple[str, ...], tuple[str, ...], Path]:
@@ -110,7 +125,7 @@ def _meson(context: PlanContext) -> Plan | None:
         for path in scripts
         for text in [text_of(path)]
         for match in _MESON_PROGRAM.finditer(text)
-        if not _BESIDE.search(match[1]) and not _BESIDE.search(path.parent.relative_to(folder).as_posix())
+        if not BESIDE.search(match[1]) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
     project = re.search(r"^\s*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
     own = {folder.name.lower(), project[1].lower() if project else ""}
@@ -138,7 +153,13 @@ def _meson(context: PlanContext) -> Plan | None:
         ),
     )
     runs = tuple(
-        RunPlan(name=name, command=(str(target),), folder=folder, source=context.source(path, line), rank=Rank.COMMAND)
+        RunPlan(
+            name=name,
+            command=(str(target),),
+            folder=folder,
+            source=context.source(path, line),
+            rank=_rank(path, folder),
+        )
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
