@@ -22,13 +22,16 @@ from dokimon.core.report.model import Check, CheckVerdict, Run
 from dokimon.core.text import clean
 
 _WANTS = re.compile(
-    r"(?i)^\s*(?:usage|synopsis|syntax)\b\s*:?|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b|for more information,? try"
+    r"(?i)^\s*usage\b\s*:?|^\s*(?:synopsis|syntax)\s*:|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b|for more information,? try"
     r"|the following (?:required )?arguments (?:are required|were not provided)"
     r"|missing (?:required )?(?:argument|command|operand)|required (?:option|argument|flag).{0,60}(?:not|missing)"
     r"|too few arguments|not enough arguments|requires? at least \d+ arg|expected (?:at least )?\w+ arguments?"
-    r"|no (?:command|input files?|arguments?|application \w+(?: \w+)?) (?:given|specified|provided)"
+    r"|no (?:command|task|input files?|arguments?|application \w+(?: \w+)?) (?:given|specified|provided)"
     r"|^\s*(?:available )?(?:commands|subcommands|options):?\s*$"
 )
+_FIRST_LINES = 8
+"""Among which the usage stands, where a program only shows its help."""
+
 _FAILED = re.compile(
     r"^Traceback \(most recent call last\)|^panic: |\bat .+:\d+:\d+\)?$|Segmentation fault|core dumped"
 )
@@ -49,6 +52,8 @@ def look_at_help(
     rest = [each.strip() for each in lines[lines.index(line) + 1 :] if each.strip()]
     whole = f"{line.strip()} {rest[0]}" if re.fullmatch(r"\W*\w+:\W*", line) and rest else line.strip()
     shown = clean(whole, 100)
+    if run.exit_status == 0 and lines.index(line) >= _FIRST_LINES:
+        return run  # something that it printed while it worked
     if run.exit_status == 0:
         version = _version_check(folder, argv, variables, halt)
         checks = (*run.checks, *([version] if version else []))
