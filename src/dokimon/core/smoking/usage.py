@@ -58,7 +58,7 @@ def look_at_help(
         version = _version_check(folder, argv, variables, halt)
         checks = (*run.checks, *([version] if version else []))
         return _judged(run, checks, f"it shows its help (“{shown}”) and ends")
-    if Path(argv[0]).name in _CANNOT_PASS_ON:
+    if not _passes_on(argv):
         reason = f"it wants arguments (“{shown}”): say in dokimon.toml what it is started with"
         return msgspec.structs.replace(run, kind="program", verdict="unsure", reason=reason)
     help_check = _asked(folder, argv, "--help", variables, halt)
@@ -98,12 +98,17 @@ def _version_check(folder: Path, argv: list[str], variables: Mapping[str, str], 
     return Check(name="--version", verdict=verdict, expected=f"{version}, as {place} says", seen=clean(said[0], 60))
 
 
+def _passes_on(argv: list[str]) -> bool:
+    """Whether what is started gets the arguments behind its command; a shell passes them on where its line says so."""
+    return Path(argv[0]).name not in _CANNOT_PASS_ON or any('"$@"' in word for word in argv[1:3])
+
+
 def _asked(
     folder: Path, argv: list[str], option: str, variables: Mapping[str, str], halt: threading.Event
 ) -> tuple[int | None, str] | None:
     """Return how the program ends with one option, and what it prints; None where it does not end in time."""
     name = Path(argv[0]).name
-    if name in _CANNOT_PASS_ON:
+    if not _passes_on(argv):
         return None
     output = Output()
     more = [_ENDS_OPTIONS[name]] if name in _ENDS_OPTIONS else []

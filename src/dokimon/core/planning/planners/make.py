@@ -77,7 +77,7 @@ def _autotools(context: PlanContext) -> Plan | None:
     runs = tuple(
         RunPlan(
             name=Path(name).name,
-            command=(f"./{name}",) if listed else ("sh", "-c", _WHEREVER.format(names=names)),
+            command=(f"./{name}",) if listed else ("sh", "-c", _WHEREVER.format(names=names), "sh"),
             folder=folder,
             source=context.source(path, line),
             shown_as=f"./{name}",
@@ -90,7 +90,7 @@ def _autotools(context: PlanContext) -> Plan | None:
 
 _WHEREVER = (
     'for name in {names}; do for each in "./$name" "./src/$name" "./build/$name"; do '
-    '[ -f "$each" ] && [ -x "$each" ] && exec "$each"; done; done; echo "$name was not built"; exit 127'
+    '[ -f "$each" ] && [ -x "$each" ] && exec "$each" "$@"; done; done; echo "$name was not built"; exit 127'
 )
 """Without Automake's word for it, the program is called as the project, and lies in one of the usual places."""
 
