@@ -23,11 +23,12 @@ Look = Callable[[Mapping[str, str]], Sequence[Remedy]]
 
 
 def diagnose(
-    lines: Iterable[str], exit_status: int | None, looks: Mapping[str, Look] | None = None
+    lines: Iterable[str], exit_status: int | None, looks: Mapping[str, Look] | None = None, *, went_on: bool = False
 ) -> tuple[Diagnosis, ...]:
     """Return the likely causes of a failure, the likeliest first; none where nothing that is known shows.
 
-    `lines` are what was printed, cleaned. `looks` are ways to look up more, by the names that the data uses.
+    `lines` are what was printed, cleaned; of a run that `went_on` (a check of it failed) only an exception says why.
+    `looks` are ways to look up more, by the names that the data uses.
     """
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
@@ -38,10 +39,8 @@ def diagnose(
     for name, cause in causes.items():
         if exit_status in cause.exits and name not in best:
             best[name] = (cause.rank, 10**9, None, {})
-    if not best and (telling := telling_line(kept)):
-        return (
-            Diagnosis(name="not-known", cause="no cause that is known; this line says most", line=clean(telling, 240)),
-        )
+    if not best and (telling := telling_line(kept, exceptions_alone=went_on)):
+        return (Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240)),)
     ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
     return tuple(_told(name, causes[name], line, groups, looks or {}) for name, (_, _, line, groups) in ordered[:_MOST])
 
@@ -62,11 +61,13 @@ _HARMLESS = re.compile(
 )
 
 
-def telling_line(lines: Sequence[str]) -> str | None:
+def telling_line(lines: Sequence[str], *, exceptions_alone: bool = False) -> str | None:
     """Return the line that says most of why a run failed: the last exception, else the first error, else none."""
     exceptions = [line for line in lines if _LAST_WORDS.search(line.strip())]
     if exceptions:
         return exceptions[-1].strip()
+    if exceptions_alone:
+        return None
     return next((line.strip() for line in lines if _FIRST_WORDS.search(line) and not _HARMLESS.search(line)), None)
 
 

@@ -191,7 +191,7 @@ def _carried_out(
 
 def _causes(output: Output, run: Run, looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
     """Return the likely causes of a failure; that there is no .env, where an example of one lies, is always among them."""
-    found = diagnose(output.kept(), run.exit_status, looks)
+    found = diagnose(output.kept(), run.exit_status, looks, went_on=run.up_by is not None)
     copies = looks["example"]({}) if "example" in looks else ()
     if not copies or any(each.name == "dotenv-missing" for each in found):
         return found
