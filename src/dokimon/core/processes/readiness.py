@@ -65,7 +65,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
     there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
     program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
-    What `is_server` surely speaks HTTP in the end, however long it is silent.
+    What `is_server` surely speaks HTTP in the end, however long it is silent; what `builds` first may fetch something.
     """
 
     within: float
@@ -77,6 +77,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     ends: bool = False
     draws: bool = False
     is_server: bool = False
+    builds: bool = False
 
 
 def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
@@ -86,7 +87,9 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
         return _wait_until_ended(tree, awaited.within, halt, started)
     begun = time.time()
     asking = _Asking(started + awaited.within, awaited.get)
-    settling = Settling(tree) if not (awaited.serves or awaited.line or awaited.file or awaited.get) else None
+    settling = None
+    if not (awaited.serves or awaited.line or awaited.file or awaited.get):
+        settling = Settling(tree, builds=awaited.builds)
     table = socket_table()
     if awaited.line:
         tree.output.await_line(awaited.line)

@@ -20,6 +20,9 @@ _QUIET_SECONDS = 2.5
 _LONG_QUIET_SECONDS = 12.0
 """After which what says nothing of itself is no longer waited for."""
 
+_BUILD_QUIET_SECONDS = 150.0
+"""The same of what builds first: it may wait for a download without a word."""
+
 _LOOK_EVERY = 0.5
 _IDLE_SHARE = 0.05
 """Of a core."""
@@ -52,10 +55,11 @@ class Settled(NamedTuple):
 
 
 class Settling:
-    """Looks now and then at whether a run has settled."""
+    """Looks now and then at whether a run has settled; one that `builds` first may be silent for longer."""
 
-    def __init__(self, tree: Tree) -> None:
+    def __init__(self, tree: Tree, *, builds: bool = False) -> None:
         self._tree = tree
+        self._long = _BUILD_QUIET_SECONDS if builds else _LONG_QUIET_SECONDS
         self._count = -1
         self._busy = 0.0
         self._looked = 0.0
@@ -81,7 +85,7 @@ class Settling:
             return Settled("asks", begun.strip())
         lines = [line for line in self._tree.output.last(12) if line.strip()]
         found = _told(lines)
-        if found or quiet < _LONG_QUIET_SECONDS:
+        if found or quiet < self._long:
             return found
         return Settled("silent", lines[-1] if lines else "")
 

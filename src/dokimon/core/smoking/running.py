@@ -159,6 +159,7 @@ def _carried_out(
             ends=plan.kind == "program",
             draws=plan.draws_window,
             is_server=plan.kind == "server",
+            builds=Path(argv[0]).name in _BUILDERS or any("gradlew" in word or "mvnw" in word for word in argv[:2]),
         )
         state = wait_until_up(tree, awaited, context.halt)
         run = judge_start(run, plan, state, tree, check_context)
@@ -198,6 +199,11 @@ def _causes(output: Output, run: Run, looks: Mapping[str, Look]) -> tuple[Diagno
     cause = "there is no .env, though an example of one is there"
     return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
 
+
+_BUILDERS = frozenset(
+    {"go", "cargo", "mvn", "gradle", "dotnet", "mix", "swift", "stack", "cabal", "sbt", "flutter", "dart"}
+)
+"""Commands that fetch and compile before they start what they are for."""
 
 WATCHED_SECONDS = 2.0
 """How long a run is watched after it was up: some die of what they find out only then."""
