@@ -21,12 +21,15 @@ from hypothesis import settings
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
+from dokimon.core.smoking import running
 from program import Program
 
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
 settings.load_profile("steady")
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
+running.WATCHED_SECONDS = 0.1  # what dies soon after it was up is a case of its own
+
 STANDINS = Path(__file__).with_name("standins")
 SCHEMA = json.loads(
     (Path(__file__).parents[1] / "src/dokimon/core/report/dokimon-report-1.schema.json").read_text("utf-8")

@@ -403,6 +403,15 @@ def test_what_is_started_from_a_build_is_built_first(tmp_path: Path, files: dict
     assert (step.title, step.needed) == ("build", needed)
 
 
+def test_the_tables_of_a_local_database_are_made_where_it_is_not_there_yet(tmp_path: Path) -> None:
+    settings = "DATABASES = {'default': {\n'ENGINE': 'django.db.backends.sqlite3',\n'NAME': BASE_DIR / 'db.sqlite3'}}\n"
+    files = {"manage.py": "django", "board/settings.py": settings}
+    assert [step.needed for step in plan_of(tmp_path, files).prepare][-1] == "there is no db.sqlite3 yet"
+    assert [step.needed for step in plan_of(tmp_path, {"db.sqlite3": ""}).prepare][-1] is None
+    other = {"board/settings.py": settings.replace("sqlite3", "postgresql")}
+    assert "tables" not in plan_of(tmp_path, other).prepare[-1].title
+
+
 def test_a_build_older_than_its_sources_is_never_started(tmp_path: Path) -> None:
     files = {
         "CMakeLists.txt": "add_executable(tides main.cpp)",

@@ -11,7 +11,7 @@ from typing import NamedTuple
 import msgspec
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.entry_points import entry_points
 from dokimon.core.planning.planners.python_environment import WantedPackages, declared_packages, environment_for
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
@@ -60,7 +60,30 @@ def plan(context: PlanContext) -> Plan | None:
     runs = tuple(
         msgspec.structs.replace(way.run, words=words, environment={**variables, **way.run.environment}) for way in ways
     )
+    migrate = _migration(context, first.run) if first else None
+    if migrate:
+        steps = [*steps, msgspec.structs.replace(migrate, words=words, environment=variables)]
     return Plan(prepare=tuple(steps), runs=runs, words=words, environment=variables)
+
+
+def _migration(context: PlanContext, run: RunPlan) -> PrepareStep | None:
+    """Django's tables, where its database is a local file that is not there yet; no other database is ever touched."""
+    if run.name != "django":
+        return None
+    for settings in sorted(run.folder.glob("*/settings.py")):
+        named = re.search(r"django\.db\.backends\.sqlite3", text_of(settings))
+        file = re.search(r"['\"]NAME['\"]\s*:\s*.*?['\"]([\w.-]+\.(?:sqlite3?|db))['\"]", text_of(settings))
+        if named and file:
+            database = run.folder / file[1]
+            return PrepareStep(
+                title="make the tables of the database",
+                command=("{python}", "manage.py", "migrate", "--noinput"),
+                folder=run.folder,
+                source=context.source(settings, text_of(settings).count("\n", 0, named.start()) + 1),
+                needed=None if database.exists() else f"there is no {file[1]} yet",
+                reason=f"{file[1]} is there",
+            )
+    return None
 
 
 def _django(context: PlanContext) -> list[_Start]:
