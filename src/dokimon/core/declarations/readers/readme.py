@@ -50,9 +50,10 @@ _LIST = (
     r"(?i)(?:\s*(?:,\s*or|,\s*and|,|/|\bor\b|\band\b|&)\s*v?\d+(?:\.\d+){0,2}(?:\.x)?)+"
     r"(?=\s*(?:$|[,;.)/|]|\(|(?:or|and|are|is|only|LTS)\b))"
 )
+_MORE_RANGES = r"(?i)(?:\s*(?:,|/|\|\||\bor\b)+\s*(?:or\s*)?(?:[~^]|>=)\s*v?\d+(?:\.\d+){0,2})+"
 _BETWEEN_TWO = r"(?i)\s*and\s*v?(?P<upto>\d+(?:\.\d+){0,2})"
 _NOT_MEANT = (
-    r"(?i)no longer (?:supported|works?)|not (?:compatible|supported|work)"
+    r"(?i)no longer (?:supports?|supported|works?)|not (?:compatible|supported|work)"
     r"|(?:doesn't|does not|don't|won't|cannot) (?:work|support|run)"
     r"|unsupported|do not use|don't use|avoid |anything but|deprecated|"
     r"dropped|drops? support|removed|end[ -]of[ -]life|was |used to|incompatible|instead of"
@@ -129,8 +130,8 @@ def _in_line(text: str) -> Iterator[tuple[str, str, str]]:
         if named["name"].lower() in ("go", "make") and not named["name"].istitle():
             continue  # the verb
         tool, version = _NAMES[named["name"].lower()], value["version"]
-        if tool == "java" and version == "1.8":
-            version = "8"
+        if tool == "java":
+            version = re.sub(r"^1\.([5-9])$", r"\1", version)
         wanted = _wanted(value, version, text[: named.start()], rest)
         yield tool, wanted, _LANGUAGES.get(value["exact"] or "", "plain") if wanted.startswith(("~", "^")) else "plain"
 
@@ -153,7 +154,9 @@ def _wanted(value: re.Match[str], version: str, before: str, rest: str) -> str:
         least = f"{'>' if value['least'] in ('>', 'newer than') else '>='}{version}"
         return f"{least}, {second['most'].replace('≤', '<=')}{second['upto']}" if second else least
     if value["exact"] and not value["exact"].startswith("="):
-        return f"{value['exact']}{version}"
+        others = _compiled(_MORE_RANGES).match(rest)
+        ranges = re.findall(r"(?:[~^]|>=)\s*v?\d+(?:\.\d+){0,2}", others[0]) if others else []
+        return " || ".join([f"{value['exact']}{version}", *ranges])
     if more := _compiled(_LIST).match(rest):
         return " or ".join(dict.fromkeys([version, *re.findall(r"\d+(?:\.\d+){0,2}", more[0])]))
     return version
@@ -163,6 +166,12 @@ _UNDERLINE = r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$"
 
 
 _ASKS = r"(?i)\b(?:requires?|required(?! (?:for|by|to|only))|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b"
+_OF_A_PART = (
+    r"(?i)\b(?:feature|options?|benchmarks?|tests?|running|method|property|flag|api|plugins?|only when|only if|if you want"
+    r"|versions? of|older|i\.e\.|e\.g\.)\b|^\s*[-*] `"
+)
+"""What a part of the project asks for, or a way to use it, is no need of the whole."""
+
 _OF_THE_PAST = (
     r"(?i)change ?log|history|release|what's new|migrat|upgrad|roadmap|to ?do|licen[cs]e|faq|troubleshoot|usage"
 )
@@ -197,7 +206,8 @@ def _lines(manifest: Manifest) -> Iterator[_Line]:
             continue
         elif listed and stripped and not re.match(r"\s+|[-*+•|]|\d+[.)]\s", line):
             listed = False
-        asks = speaks or listed or (not past and not heading and _compiled(_ASKS).search(line))
+        in_prose = not (past or heading) and _compiled(_ASKS).search(line) and not _compiled(_OF_A_PART).search(line)
+        asks = speaks or listed or in_prose
         if asks and (not heading or _compiled(_VALUE).search(line)):
             yield _Line(number, line)
 
