@@ -11,8 +11,11 @@ from dokimon.core.declarations.checkout import projects_below
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
 from dokimon.core.planning.planners import (
+    ant,
+    by_manifest,
     dart,
     deno,
+    documentation,
     dotnet,
     elixir,
     firmware,
@@ -28,6 +31,7 @@ from dokimon.core.planning.planners import (
     processes,
     proposals,
     python,
+    qmake,
     ruby,
     rust,
     swift,
@@ -39,8 +43,9 @@ from dokimon.core.text import nearest
 Planner = Callable[[PlanContext], Plan | None]
 
 PLANNERS: tuple[Planner, ...] = (
-    node.plan, deno.plan, python.plan, php.plan, java.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan, swift.plan,
-    elixir.plan, dart.plan, firmware.plan, native.plan, make.plan, perl.plan, haskell.plan,
+    node.plan, deno.plan, python.plan, php.plan, java.plan, ant.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan,
+    swift.plan, elixir.plan, dart.plan, firmware.plan, native.plan, qmake.plan, make.plan, perl.plan, haskell.plan,
+    by_manifest.plan, documentation.plan,
 )  # fmt: skip
 """Each looks at the folder and returns how its ecosystem would start the project there, or None."""
 
@@ -143,7 +148,7 @@ def parts_below(context: PlanContext) -> list[Plan]:
 
 _MOST_PARTS = 40
 _BESIDE = re.compile(
-    r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy"
+    r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|documentation|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy"
     r"|requirements|misc|contrib|utils?|external|third[_-]party|packaging|ci|build\w*)(?:/|$)"
 )
 """Folders beside the parts of a project: what is tried out, explained or helps in there."""

@@ -7,7 +7,8 @@ import re
 from pathlib import Path
 
 from dokimon.core.files import text_of
-from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunKind, RunPlan
+from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunKind, RunPlan
+from dokimon.core.planning.planners.freshness import older_than
 
 _QUIET = {"DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0"}
 _WEB_SDK = re.compile(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
@@ -25,7 +26,44 @@ def plan(context: PlanContext) -> Plan | None:
     if not found:
         return None
     runs = [run for path in found if (run := _run(context, path))]
-    return Plan(prepare=(), runs=tuple(runs))
+    steps = tuple(_build(context, run) for run in runs[:1] if run.command[0] == "mono")
+    return Plan(prepare=steps, runs=tuple(runs))
+
+
+_OF_THE_SDK = re.compile(r"<Project\b[^>]*\bSdk\s*=|<Sdk\b|<Import\b[^>]*\bSdk\s*=")
+_FRAMEWORK = re.compile(r"<TargetFrameworkVersion>\s*v")
+
+
+def _of_framework(context: PlanContext, project: Path, text: str) -> RunPlan | None:
+    """A program of .NET Framework, which `dotnet` cannot start: Mono runs what MSBuild has made of it."""
+    named = re.search(r"<AssemblyName>\s*([\w.+-]+)\s*</AssemblyName>", text)
+    place = re.search(r"<OutputPath>\s*([\w.\\/-]+?)[\\/]?\s*</OutputPath>", text)
+    name = named[1] if named else project.stem
+    where = project.parent.relative_to(context.folder)
+    made = (where / (place[1].replace("\\", "/") if place else "bin/Debug") / f"{name}.exe").as_posix()
+    framework = _FRAMEWORK.search(text) or _PROGRAM.search(text)
+    line = text.count("\n", 0, framework.start()) + 1 if framework else 1
+    return RunPlan(
+        rank=Rank.FRAMEWORK,
+        name=project.stem,
+        command=("mono", made),
+        folder=context.folder,
+        source=context.source(project, line),
+    )
+
+
+def _build(context: PlanContext, run: RunPlan) -> PrepareStep:
+    project = context.root / run.source.file
+    made = context.folder / run.command[1]
+    where = project.relative_to(context.folder).as_posix()
+    return PrepareStep(
+        title="build",
+        command=("msbuild", "-restore", "-verbosity:quiet", where),
+        folder=context.folder,
+        source=run.source,
+        needed=older_than(made, [project.parent]),
+        makes=(made,),
+    )
 
 
 def _run(context: PlanContext, project: Path) -> RunPlan | None:
@@ -34,6 +72,8 @@ def _run(context: PlanContext, project: Path) -> RunPlan | None:
     program = _PROGRAM.search(text)
     if (not web and not program) or "Microsoft.NET.Test.Sdk" in text:
         return None
+    if not web and not _OF_THE_SDK.search(text):
+        return _of_framework(context, project, text)
     found = web or program
     line = text.count("\n", 0, found.start()) + 1 if found else 1
     where = project.relative_to(context.folder).as_posix()

@@ -17,7 +17,7 @@ def plan(context: PlanContext) -> Plan | None:
     folder = context.folder
     packages = [folder, *sorted(path for path in folder.glob("cmd/*") if path.is_dir())]
     if not any(_main_file(package) for package in packages):  # neither at the top nor below cmd
-        packages = sorted(path for path in folder.glob("*") if path.is_dir() and path.name not in _NOT_LOOKED_AT)
+        packages = sorted(path for path in folder.glob("*") if path.is_dir() and _is_looked_at(path.name))
     if not (folder / "go.mod").is_file() and not _main_file(folder):
         return None
     runs = []
@@ -46,6 +46,11 @@ def plan(context: PlanContext) -> Plan | None:
         key=lambda run: (run.command[-1] != ".", run.name not in names, run.name not in _USUAL, _helps(run), run.name)
     )
     return Plan(prepare=(), runs=tuple(runs))
+
+
+def _is_looked_at(name: str) -> bool:
+    """Whether a folder may hold the program: go passes over names that begin with `_` or `.` (`go help packages`)."""
+    return name not in _NOT_LOOKED_AT and not name.startswith(("_", "."))
 
 
 def _helps(run: RunPlan) -> bool:

@@ -22,12 +22,18 @@ _MAVEN_GOALS = (
 )
 """Plug-ins that start a project, their goals, and the ports that the servers among them take."""
 
+_APPLIED = (
+    r"(?:^|[{{;])\s*(?:id\s*\(?\s*|alias\s*\(\s*|apply\s*\(?\s*plugin\s*[:=]\s*)['\"]?(?:{})['\")]"
+    r"(?![^\n]*\bapply\s*\(?\s*false)"
+)
+"""How a plug-in is applied (Gradle's manual, "Using Plugins"): one that is only named is no part of this project."""
+
 _GRADLE_TASKS = (
-    (r"org\.springframework\.boot", "bootRun", 8080),
-    (r"io\.quarkus", "quarkusDev", 8080),
-    (r"io\.micronaut\.application", "run", 8080),
-    (r"io\.ktor\.plugin", "run", 8080),
-    (r"[(\s'\"]application['\")\s`]|id\s*\(?['\"]application", "run", None),
+    (_APPLIED.format(r"org\.springframework\.boot|libs\.plugins\.spring\.?boot"), "bootRun", 8080),
+    (_APPLIED.format(r"io\.quarkus|libs\.plugins\.quarkus"), "quarkusDev", 8080),
+    (_APPLIED.format(r"io\.micronaut\.application|libs\.plugins\.micronaut"), "run", 8080),
+    (_APPLIED.format(r"io\.ktor\.plugin|libs\.plugins\.ktor"), "run", 8080),
+    (_APPLIED.format("application") + r"|^\s*`?application`?\s*$|^\s*application\s*\{", "run", None),
 )
 
 
@@ -94,7 +100,7 @@ def _gradle(context: PlanContext) -> Plan | None:
     for path in [build] if build else sorted([*folder.glob("*/build.gradle"), *folder.glob("*/build.gradle.kts")]):
         text = text_of(path)
         for pattern, task, port in _GRADLE_TASKS:
-            if found := re.search(pattern, text):
+            if found := re.search(pattern, text, re.MULTILINE):
                 part = "" if path.parent == folder else f":{path.parent.name}:"
                 line = text.count("\n", 0, found.start()) + 1
                 source = context.source(path, line)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import shlex
+from itertools import islice
 from pathlib import Path
 
 from dokimon.core.files import text_of
@@ -11,6 +12,7 @@ from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, Run
 from dokimon.core.planning.planners import native
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.planners.native import BESIDE
+from dokimon.core.source import Source
 
 MAKEFILES = ("GNUmakefile", "makefile", "Makefile")
 _NAMED = re.compile(
@@ -34,46 +36,34 @@ def _autotools(context: PlanContext) -> Plan | None:
     """`autoreconf` where there is no `configure` yet, then `./configure` and make (the Autoconf manual)."""
     folder = context.folder
     made = folder / "configure"
-    script = next((folder / name for name in ("configure.ac", "configure.in") if (folder / name).is_file()), made)
-    if not script.is_file() or not (made.is_file() or script != made):
+    script = _script(folder) or made
+    if not script.is_file():
         return None
+    listed = _listed(context, script)
+    if listed is None:
+        return Plan()
     source = context.source(script)
-    steps = []
-    if not made.is_file():
-        own = next((name for name in _MAKES_CONFIGURE if (folder / name).is_file()), None)
-        command: tuple[str, ...] = ("sh", own) if own else ("autoreconf", "--install", "--force")
-        needed = "there is no configure"
-        steps.append(
-            PrepareStep(
-                title="make configure", command=command, folder=folder, source=source, needed=needed, makes=(made,)
-            )
-        )
     written = next((folder / name for name in MAKEFILES if (folder / name).is_file()), folder / "Makefile")
-    status = folder / "config.status"
-    steps.append(
-        PrepareStep(
-            title="configure",
-            command=("./configure",),
-            folder=folder,
-            source=source,
-            needed=None if status.is_file() and written.is_file() else "it has not been configured",
-            makes=(written,),
-        )
+    is_configured = (folder / "config.status").is_file() and written.is_file()
+    configure = PrepareStep(
+        title="configure",
+        command=("./configure",),
+        folder=folder,
+        source=source,
+        needed=None if is_configured else "it has not been configured",
+        makes=(written,),
     )
-    listed = _of_automake(context)
     programs = listed or [(_name_of(script, folder), script, 1)]
-    names = " ".join(shlex.quote(name) for name in dict.fromkeys([programs[0][0], folder.name]))
     target = folder / programs[0][0]
     sources = [each for each in folder.iterdir() if each != target and not each.name.startswith(".")]
-    steps.append(
-        PrepareStep(
-            title="build",
-            command=("make",),
-            folder=folder,
-            source=source,
-            needed=older_than(target, [each for each in sources if each.suffix in _SOURCES or each.is_dir()]),
-        )
+    build = PrepareStep(
+        title="build",
+        command=("make",),
+        folder=folder,
+        source=source,
+        needed=older_than(target, [each for each in sources if each.suffix in _SOURCES or each.is_dir()]),
     )
+    names = " ".join(shlex.quote(name) for name in dict.fromkeys([programs[0][0], folder.name]))
     runs = tuple(
         RunPlan(
             name=Path(name).name,
@@ -85,11 +75,47 @@ def _autotools(context: PlanContext) -> Plan | None:
         )
         for name, path, line in programs
     )
-    return Plan(prepare=tuple(steps), runs=runs)
+    return Plan(prepare=(*_make_configure(context, source), configure, build), runs=runs)
+
+
+def _script(folder: Path) -> Path | None:
+    """Return what `configure` is made from, where it is made."""
+    return next((folder / name for name in ("configure.ac", "configure.in") if (folder / name).is_file()), None)
+
+
+def _make_configure(context: PlanContext, source: Source) -> tuple[PrepareStep, ...]:
+    folder = context.folder
+    made = folder / "configure"
+    if made.is_file():
+        return ()
+    own = next((name for name in _MAKES_CONFIGURE if (folder / name).is_file()), None)
+    return (
+        PrepareStep(
+            title="make configure",
+            command=("sh", own) if own else ("autoreconf", "--install", "--force"),
+            folder=folder,
+            source=source,
+            needed="there is no configure",
+            makes=(made,),
+        ),
+    )
+
+
+def _listed(context: PlanContext, script: Path) -> list[tuple[str, Path, int]] | None:
+    """Return the programs that the project's files name; none where they name none, None where they name only a library."""
+    listed = _of_automake(context)
+    if listed is None or listed:
+        return listed
+    if script.name != "configure":
+        return _of_makefile(context, "Makefile.in")
+    listed = _of_makefile(context, "Makefile")
+    # What a script of the project's own makes of it is best called as the project.
+    own = _own_names(context.folder)
+    return listed if any(Path(name).name.lower() in own for name, _, _ in listed) else []
 
 
 _WHEREVER = (
-    'for name in {names}; do for each in "./$name" "./src/$name" "./build/$name"; do '
+    'for name in {names}; do for each in "./$name" "./src/$name" "./build/$name" "./bin/$name" "./objs/$name"; do '
     '[ -f "$each" ] && [ -x "$each" ] && exec "$each" "$@"; done; done; echo "$name was not built"; exit 127'
 )
 """Without Automake's word for it, the program is called as the project, and lies in one of the usual places."""
@@ -98,25 +124,67 @@ _MAKES_CONFIGURE = ("autogen.sh", "bootstrap", "bootstrap.sh", "buildconf")
 _SOURCES = frozenset({".c", ".h", ".cc", ".cpp", ".cxx", ".hpp", ".s", ".S", ".y", ".l"})
 
 
-def _of_automake(context: PlanContext) -> list[tuple[str, Path, int]]:
-    """The programs that Automake installs (its manual, "Program and Library Variables"), the project's own first."""
+def _of_automake(context: PlanContext) -> list[tuple[str, Path, int]] | None:
+    """The programs that Automake installs (its manual, "Program and Library Variables"), the project's own first.
+
+    None for a project that installs libraries, headers or data alone.
+    """
     folder = context.folder
-    found = []
+    found, others = [], False
     top = folder / "Makefile.am"
-    below = [path for path in sorted(folder.glob("*/Makefile.am")) if not BESIDE.search(path.parent.name)]
+    below = [path for path in sorted(islice(folder.rglob("Makefile.am"), _MOST_MAKEFILES)) if _is_part(path, folder)]
     for path in [top, *below] if top.is_file() else []:
-        text = text_of(path) if path.is_file() else ""
-        for match in re.finditer(r"^s?bin_PROGRAMS\s*\+?=\s*((?:[\w./+-]+[ \t]*)+)", text, re.MULTILINE):
+        text = re.sub(r"\\\n", lambda _: " \v", text_of(path))
+        others = (
+            others or re.search(r"^\w+_(?:LTLIBRARIES|LIBRARIES|HEADERS|DATA)\s*\+?=", text, re.MULTILINE) is not None
+        )
+        for match in re.finditer(r"^(?:\w*bin|libexec|games)_(?:PROGRAMS|SCRIPTS)\s*\+?=([^\n]*)", text, re.MULTILINE):
             where = path.parent.relative_to(folder)
-            line = text.count("\n", 0, match.start()) + 1
-            found += [((where / name).as_posix(), path, line) for name in match[1].split()]
-    return sorted(found, key=lambda each: Path(each[0]).name != folder.name)
+            line = text.count("\n", 0, match.start()) + text.count("\v", 0, match.start()) + 1
+            words = [word for word in match[1].split() if re.fullmatch(r"[\w./+-]+", word)]
+            found += [((where / name).as_posix(), path, line) for name in words]
+    if not found and others and not any(folder.glob("*.c")):
+        return None
+    own = _own_names(folder)
+    return sorted(found, key=lambda each: Path(each[0]).name.lower() not in own)
+
+
+_MOST_MAKEFILES = 300
+
+
+def _is_part(path: Path, folder: Path) -> bool:
+    return path.parent != folder and not BESIDE.search(path.parent.relative_to(folder).as_posix())
+
+
+def _own_names(folder: Path) -> set[str]:
+    """The names by which a project goes: that of its folder, without a release behind it, and that of its script."""
+    script = _script(folder)
+    named = {_name_of(script, folder).lower()} if script else set()
+    return {folder.name.lower(), re.sub(r"[-_]v?\d[\w.]*$", "", folder.name.lower())} | named
+
+
+def _of_makefile(context: PlanContext, called: str) -> list[tuple[str, Path, int]]:
+    """The programs that a Makefile builds, or one that `configure` fills in, here or in `src`."""
+    own = _own_names(context.folder)
+    for path in (context.folder / called, context.folder / "src" / called):
+        found = _programs(text_of(path), path.parent) if path.is_file() else []
+        where = path.parent.relative_to(context.folder)
+        listed = [((where / name).as_posix(), path, line) for name, line in found if not BESIDE.search(name)]
+        if listed:
+            return sorted(listed, key=lambda each: Path(each[0]).name.lower() not in own)
+    return []
 
 
 def _name_of(script: Path, folder: Path) -> str:
-    """Return where the program is likely to be: it is called as the project."""
-    found = re.search(r"\bAC_INIT\(\s*\[?\s*([A-Za-z][\w.+-]*)\s*\]?\s*,", text_of(script))
-    return found[1].lower() if found else folder.name
+    """Return where the program is likely to be: it is called as the project (the Autoconf manual, "Initializing configure").
+
+    Older scripts name a source file there, and the project to Automake.
+    """
+    text = text_of(script)
+    found = re.search(r"\bAC_INIT\(\s*\[?\s*([A-Za-z][\w.+-]*)\s*\]?\s*,", text)
+    found = found or re.search(r"\bAM_INIT_AUTOMAKE\(\s*\[?\s*([A-Za-z][\w.+-]*)\s*\]?\s*,", text)
+    found = found or re.search(r"\bAC_INIT\(\s*\[?\s*(?:[\w.+-]+/)*([A-Za-z][\w+-]*)\.\w+\s*\]?\s*\)", text)
+    return found[1].lower() if found else re.sub(r"[-_]v?\d[\w.]*$", "", folder.name)
 
 
 def _plain(context: PlanContext) -> Plan | None:
@@ -150,9 +218,12 @@ def _plain(context: PlanContext) -> Plan | None:
 
 def _program(text: str, folder: Path) -> tuple[str, int] | None:
     """Return the file that a Makefile builds as a program, and its line."""
-    text = text.replace("\\\n", " ")
-    plain = dict(re.findall(r"^(\w+)\s*[:?]?=\s*([\w./+-]+)\s*$", text, re.MULTILINE))
-    text = re.sub(r"(?m)^\$[({](\w+)[)}](?=[ \t]*:)", lambda found: plain.get(found[1], found[0]), text)
+    return next(iter(_programs(text, folder)), None)
+
+
+def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
+    """Return the files that a Makefile builds as programs, the likeliest first, and their lines."""
+    text = _expanded(re.sub(r"\\\n", lambda _: " \v", re.sub(r"@\w*EXEEXT@", "", text)))
     phony = set(" ".join(re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE)).split())
     named = [(match[1], match.start()) for match in _NAMED.finditer(text)]
     first = [
@@ -166,19 +237,51 @@ def _program(text: str, folder: Path) -> tuple[str, int] | None:
     implicit = [
         each for each in first if any((folder / f"{each[0]}{ending}").is_file() for ending in (".c", ".cpp", ".cc"))
     ]
+    found: dict[str, int] = {}
     for name, place in [*(each for each in first if each[0] in known), *implicit, *named, *targets]:
         if (
             name not in phony
             and name not in _NO_PROGRAMS
-            and not name.endswith((".o", ".a", ".so", ".d", ".app", ".js", ".html"))
-            and "$" not in name
+            and not name.endswith((".o", ".a", ".so", ".d", ".app", ".js", ".html", ".1", ".8", ".5", ".lo", ".la"))
+            and not re.search(r"[$%\v]|\.so\.", name)
         ):
-            return name, text.count("\n", 0, place) + 1
-    return None
+            # A line that went on is one now; each of its pieces was a line.
+            found.setdefault(name, text.count("\n", 0, place) + text.count("\v", 0, place) + 1)
+    return list(found.items())
+
+
+_VARIABLE = re.compile(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)\s*[:?]{0,2}=[ \t]*([^\n#]*?)[ \t]*$", re.MULTILINE)
+
+
+def _expanded(text: str) -> str:
+    """Fill in the variables of a Makefile where it names targets; one that nothing sets is empty (GNU make, "Reference")."""
+    values: dict[str, str] = {}
+    for name, value in _VARIABLE.findall(text):
+        values.setdefault(name, value)
+
+    def fill(part: str, depth: int = 0) -> str:
+        if "$" not in part or depth > _DEEPEST or len(part) > _LONGEST:
+            return part
+        return re.sub(r"\$[({]([\w.]+)[)}]", lambda found: fill(values.get(found[1], ""), depth + 1), part)
+
+    # Recipes stay as they are: what compiles there is told by the names of variables.
+    return re.sub(
+        r"(?m)^(?![\t#])([^\n=:]*):(?![:=])([^\n]*)$",
+        lambda line: f"{fill(line[1]).strip()}: {_objects(line[2])}{fill(line[2])}",
+        text,
+    )
+
+
+_DEEPEST, _LONGEST = 5, 4000
+
+
+def _objects(prerequisites: str) -> str:
+    """Keep that a program is made of objects, where only the name of a variable says so."""
+    return ".o " if re.search(r"\$[({]\w*(?:OBJ|_O\b|_A\b)", prerequisites) else ""
 
 
 _NO_PROGRAMS = frozenset(
-    {"all", "clean", "install", "uninstall", "test", "tests", "check", "help", "dist", "run", "default"}
+    {"all", "clean", "install", "uninstall", "test", "tests", "check", "help", "dist", "run", "default", "depend"}
 )
 
 

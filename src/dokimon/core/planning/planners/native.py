@@ -15,10 +15,15 @@ _CMAKE_PROGRAM = re.compile(
     r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
 )
 _PROJECT = re.compile(r"^\s*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
-BESIDE = re.compile(r"(?i)test|(?:^|[/_.-])(?:fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-])")
+BESIDE = re.compile(
+    r"(?i:test|regress|[am]san$|(?:^|[/_.-])(?:docs?|fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-]))"
+    r"|[a-z](?:Fuzz|Bench|Example|Demo)"
+)
 """Programs that are not the project itself, by their names or folders."""
 
-_MESON_PROGRAM = re.compile(r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*'([^']+)'", re.MULTILINE)
+_MESON_PROGRAM = re.compile(
+    r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*(?:'([^']+)'|(meson\.project_name\s*\(\s*\)))", re.MULTILINE
+)
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -49,7 +54,7 @@ def _cmake(context: PlanContext) -> Plan | None:
     programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
     if not programs:
         return Plan()
-    outputs = [binaries / path.parent.relative_to(folder) / name for name, path, _ in programs]
+    outputs = [_output(binaries, path, folder, name) for name, path, _ in programs]
     steps = (
         PrepareStep(
             title="configure",
@@ -79,6 +84,26 @@ def _cmake(context: PlanContext) -> Plan | None:
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
+
+
+def _output(binaries: Path, path: Path, folder: Path, name: str) -> Path:
+    """Return the file that a target makes: its list may call it otherwise (cmake-properties(7), OUTPUT_NAME)."""
+    properties = re.search(
+        rf"set_target_properties\s*\(\s*{re.escape(name)}\s+PROPERTIES\b[^)]*?\bOUTPUT_NAME\s+\"?([\w.+-]+)",
+        text_of(path),
+        re.IGNORECASE,
+    )
+    called = properties[1] if properties else name
+    place = re.search(
+        r"^\s*set\s*\(\s*(?:CMAKE_RUNTIME_OUTPUT_DIRECTORY|EXECUTABLE_OUTPUT_PATH)\s+\"?\$\{(?:CMAKE|PROJECT)_(BINARY|SOURCE)_DIR\}"
+        r"(/[\w./-]+)?\"?\s*\)",
+        text_of(folder / "CMakeLists.txt"),
+        re.MULTILINE | re.IGNORECASE,
+    )
+    if place is None:
+        return binaries / path.parent.relative_to(folder) / called
+    home = binaries if place[1].upper() == "BINARY" else folder
+    return home / (place[2] or "").lstrip("/") / called
 
 
 def _rank(path: Path, folder: Path) -> Rank:
@@ -120,14 +145,15 @@ def _meson(context: PlanContext) -> Plan | None:
     if not script.is_file():
         return None
     scripts = [script, *sorted(folder.glob("*/meson.build")), *sorted(folder.glob("*/*/meson.build"))]
+    project = re.search(r"^\s*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
     programs = [
-        (match[1], path, text.count("\n", 0, match.start(1)) + 1)
+        (name, path, text.count("\n", 0, match.start() + len(match[0]) - 1) + 1)
         for path in scripts
         for text in [text_of(path)]
         for match in _MESON_PROGRAM.finditer(text)
-        if not BESIDE.search(match[1]) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
+        for name in [match[1] or (project[1] if project else "")]
+        if name and not BESIDE.search(name) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
-    project = re.search(r"^\s*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
     own = {folder.name.lower(), project[1].lower() if project else ""}
     programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
     if not programs:

@@ -18,8 +18,20 @@ from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open
 from dokimon.core.versions import admits
 from dokimon.core.versions.faults import VersionFault
 
-_SCRIPTS = ("dev", "start", "serve")
+_SCRIPTS = ("dev", "start", "serve", "develop", "start:dev", "server")
 """The scripts that start a project, by custom, in the order of preference."""
+
+_OTHER_SCRIPTS = re.compile(
+    r"(?:dev|start|serve)[:-][\w:-]+|[\w:-]+[:-](?:dev|start|serve)|preview|demo|examples?|playground|storybook|web|api|watch"
+)
+"""Scripts that start a part of a project or something beside it: they are proposed where none of the usual ones is there."""
+
+_ONLY_BUILDS = re.compile(
+    r"^(?!.*(?:concurrently|nodemon|\bserve|--open|npm-run-all|\brun-p\b))(?:.*[\s/])?"
+    r"(?:tsc|tsup|tsdown|rollup|unbuild|microbundle|babel|swc|esbuild|webpack|pkgroll|rslib|father|ncc|bunchee|tshy|zshy|obuild"
+    r"|parcel watch|vite build|[\w:-]*build[\w:.-]*)(?:\s[^&|]*)?$"
+)
+"""Scripts that only build anew when a file changes: of a library or a command, not of something that is started by it."""
 
 _ENVIRONMENT = {"BROWSER": "none", "NO_UPDATE_NOTIFIER": "1", "npm_config_update_notifier": "false"}
 """Development servers shall not open a browser window, and npm shall not advertise itself."""
@@ -65,13 +77,16 @@ def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, An
     scripts = package.get("scripts")
     scripts = scripts if isinstance(scripts, dict) else {}
     found = []
-    for name in _SCRIPTS:
+    usual = [name for name in _SCRIPTS if name in scripts]
+    for name in usual or [name for name in scripts if _OTHER_SCRIPTS.fullmatch(name)][:_MOST_PROPOSED]:
         text = scripts.get(name)
         if not isinstance(text, str) or not text.strip() or re.fullmatch(r"\s*echo\b.*(?:exit 1|error).*", text):
             continue
         source = manifest.source(json_line(manifest.text, ("scripts", name)))
         kind, port = _known_server(text)
         rank = Rank.STARTS_ALL if _ALL_PARTS.search(text) else Rank.SCRIPT
+        if not usual or (kind is None and _is_for_others(package) and _ONLY_BUILDS.search(text)):
+            rank = Rank.PROPOSAL
         found.append(
             RunPlan(
                 name=name,
@@ -85,6 +100,14 @@ def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, An
             )
         )
     return found
+
+
+_MOST_PROPOSED = 6
+
+
+def _is_for_others(package: dict[str, Any]) -> bool:
+    """Whether a package is made to be imported or installed by others (docs.npmjs.com, package.json)."""
+    return any(key in package for key in ("bin", "exports", "main", "module", "types"))
 
 
 def _programs(context: PlanContext, manifest: Manifest, package: dict[str, Any]) -> list[RunPlan]:
@@ -115,13 +138,17 @@ def _inside(context: PlanContext, file: str) -> bool:
     return (context.folder / file).resolve().is_relative_to(context.root.resolve())
 
 
-_LISTENS = re.compile(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(|require\.main\s*===\s*module")
+_LISTENS = re.compile(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(")
+_STARTS_ITSELF = re.compile(
+    r"^(?:await\s+)?[\w.()]*\.listen\s*\(|^serve\s*\(|require\.main\s*===\s*module|import\.meta\.main", re.MULTILINE
+)
+_EXPORTS = re.compile(r"^\s*(?:module\.)?exports\b|^\s*export\s|^\s*Object\.defineProperty\(exports", re.MULTILINE)
 
 
 def _files(context: PlanContext, package: dict[str, Any]) -> list[RunPlan]:
     """`server.js`, which npm itself falls back to, and the package's main file where it starts something.
 
-    A main file that starts nothing is a library's.
+    A main file that exports things and starts nothing by itself is a library's, though its functions may listen.
     """
     found: dict[str, RunPlan] = {}
     for name in ("server.js", package.get("main"), "index.js", "app.js"):
@@ -130,7 +157,11 @@ def _files(context: PlanContext, package: dict[str, Any]) -> list[RunPlan]:
         path = context.folder / name
         if not path.is_file():
             continue
-        starts = name == "server.js" or _LISTENS.search(text_of(path))
+        text = text_of(path)
+        starts = _STARTS_ITSELF.search(text) or (_LISTENS.search(text) and not _EXPORTS.search(text))
+        if name != "server.js" and not starts and _EXPORTS.search(text):
+            continue
+        starts = starts or name == "server.js"
         found.setdefault(
             name.removeprefix("./"),
             RunPlan(

@@ -7,7 +7,9 @@ from pathlib import Path
 
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+from dokimon.core.planning.planners.by_manifest import is_beside
 
+_HELPS = re.compile(r"(?i)release|build|config|install|test|update|make|gen|doc")
 _SCRIPTS = ("app.pl", "server.pl", "main.pl", "script.pl")
 
 
@@ -16,7 +18,8 @@ def plan(context: PlanContext) -> Plan | None:
     folder = context.folder
     marks = [folder / name for name in ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi") if (folder / name).is_file()]
     script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), None)
-    lone = sorted(folder.glob("*.pl"))
+    lone = [path for path in sorted(folder.glob("*.pl")) if not _HELPS.search(path.stem)]
+    lone = [] if marks or is_beside(folder) else lone
     script = script or (lone[0] if len(lone) == 1 else None)
     if not marks and script is None:
         return None

@@ -93,6 +93,8 @@ def _django(context: PlanContext) -> list[_Start]:
     for path in [context.folder / "manage.py", *below]:
         if not path.is_file() or "django" not in text_of(path) or path.parent.name.lower() in _SKIPPED_FOLDERS:
             continue
+        if re.search(r"DJANGO_SETTINGS_MODULE['\"]\s*,\s*['\"](?:[\w.]+\.)?tests?\w*\.", text_of(path)):
+            continue  # it runs the tests of a library
         command = ("{python}", "manage.py", "runserver", "127.0.0.1:{port}")
         run = RunPlan(
             name="django", command=command, folder=path.parent, source=context.source(path), kind="server", port=8000,
@@ -249,10 +251,11 @@ _USUAL_SCRIPTS = ("main.py", "app.py", "run.py", "server.py", "cli.py", "bot.py"
 _NO_PROGRAMS = frozenset({
     "setup.py", "conftest.py", "noxfile.py", "tasks.py", "fabfile.py", "__init__.py", "manage.py", "wsgi.py", "asgi.py",
     "settings.py", "config.py", "versioneer.py", "dodo.py", "__main__.py", "gunicorn_config.py", "conanfile.py",
-    "build.py", "hatch_build.py", "configure.py", "release.py",
+    "build.py", "conf.py", "hatch_build.py", "configure.py", "release.py",
 })  # fmt: skip
 _OTHERS = ("CMakeLists.txt", "meson.build", "configure.ac", "configure", "package.json", "go.mod", "Cargo.toml", "pom.xml",
-    "build.gradle", "build.gradle.kts", "composer.json", "Gemfile", "Makefile.am")  # fmt: skip
+    "build.gradle", "build.gradle.kts", "composer.json", "Gemfile", "Makefile.am", "rebar.config", "mix.exs", "build.xml",
+    "dune-project", "stack.yaml")  # fmt: skip
 
 
 def _guard(text: str) -> int | None:
