@@ -18,6 +18,7 @@ import psutil
 import pytest
 from hypothesis import settings
 
+from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
@@ -211,6 +212,15 @@ def wait_for(mark: Path, seconds: float = 60) -> None:
     while not mark.exists():
         assert time.monotonic() < deadline, f"there was no {mark.name} within {seconds:g} s"
         time.sleep(0.02)
+
+
+@pytest.fixture
+def usual_port(tmp_path_factory: pytest.TempPathFactory) -> Iterator[None]:
+    """Tests that start what takes a port by custom take turns, in whatever process they are."""
+    while (handle := hold(tmp_path_factory.getbasetemp().parent / "usual-port")) is None:
+        time.sleep(0.02)
+    yield
+    let_go(handle)
 
 
 @pytest.fixture(params=["linux", "portable"] if sys.platform == "linux" else ["portable"])

@@ -496,7 +496,9 @@ def test_whether_composer_must_install(tmp_path: Path, files: dict[str, str], ne
         ({"Makefile": "run:\n\t@echo high water\n"}, ['name = "make run"', 'command = "make run"']),
     ],
 )  # fmt: skip
-def test_what_init_writes_does_what_was_done_without_it(world: World, files: dict[str, str], lines: list[str]) -> None:
+def test_what_init_writes_does_what_was_done_without_it(
+    usual_port: None, world: World, files: dict[str, str], lines: list[str]
+) -> None:
     world.tool("make", "echo high water")
     world.write(dict(files))
     before = world.dokimon("smoke", "--format", "json").report
@@ -519,7 +521,7 @@ def test_init_where_nothing_is_known_leaves_a_beginning(world: World) -> None:
     assert not (world.checkout / "dokimon.toml").exists()
 
 
-def test_init_proposes_what_the_last_smoke_check_saw(world: World) -> None:
+def test_init_proposes_what_the_last_smoke_check_saw(usual_port: None, world: World) -> None:
     world.write(
         {
             "index.html": "<!doctype html><title>Quay 7</title><p>Boats",

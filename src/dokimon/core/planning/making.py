@@ -134,7 +134,7 @@ def parts_below(context: PlanContext) -> list[Plan]:
     """Return the plans of the projects below the folder that can be started, their runs by the names of their folders."""
     found = []
     for name in projects_below(context.folder)[:_MOST_PARTS]:
-        if _BESIDE.search(name):
+        if _BESIDE.search(name) or (context.folder / name / "__init__.py").is_file():
             continue
         part = msgspec.structs.replace(context, folder=context.folder / name)
         for plan in _inferred(part):
@@ -151,7 +151,7 @@ _BESIDE = re.compile(
     r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|documentation|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy"
     r"|requirements|misc|contrib|utils?|external|third[_-]party|packaging|ci|build\w*)(?:/|$)"
 )
-"""Folders beside the parts of a project: what is tried out, explained or helps in there."""
+"""Folders beside the parts of a project: what is tried out, explained or helps in there. A package of Python is no part."""
 
 
 def _inferred(context: PlanContext) -> list[Plan]:

@@ -46,7 +46,12 @@ def plan(context: PlanContext) -> Plan | None:
     scripts = _scripts(context, is_project=is_project)
     if not is_project and not scripts and not _application(context):
         return None
-    ways = [*_django(context), *_applications(context), *_commands(context), *_packages(context), *scripts]
+    commands = _commands(context)
+    applications = _applications(context)
+    if any(way.run.name == _project_name(context) for way in commands):
+        # An application inside a package that has a command of its own name is what that command starts.
+        applications = [way for way in applications if (context.root / way.run.source.file).parent == context.folder]
+    ways = [*_django(context), *applications, *commands, *_packages(context), *scripts]
     wanted = declared_packages(context, installs=any(way.installed for way in ways))
     first = min(ways, key=lambda way: way.run.rank, default=None)
     if not wanted and first and first.packages:
@@ -154,7 +159,7 @@ def _usual_places(folder: Path) -> list[Path]:
         for init in [*sorted(folder.glob("*/__init__.py")), *sorted(folder.glob("src/*/__init__.py"))]
         if init.parent.name not in _SKIPPED_FOLDERS
     ]
-    inside = [package / name for package in packages for name in (*_USUAL_FILES, "__init__.py")]
+    inside = [package / name for package in packages for name in (*_USUAL_FILES, "__init__.py", "core.py", "web.py")]
     return [path for path in [*(folder / name for name in _USUAL_FILES), *inside] if path.is_file()]
 
 
@@ -196,8 +201,27 @@ def _commands(context: PlanContext) -> list[_Start]:
             name=name, command=(name,), folder=context.folder, source=source, rank=Rank.COMMAND,
         )  # fmt: skip
         found.setdefault(name, _Start(run, installed=True))
+    for path in sorted([*context.folder.glob("bin/*"), *context.folder.glob("scripts/*")]):
+        if _is_installed(context, path):
+            where = path.relative_to(context.folder).as_posix()
+            run = RunPlan(
+                name=path.name, command=("{python}", where), folder=context.folder, source=context.source(path),
+                rank=Rank.COMMAND,
+            )  # fmt: skip
+            found.setdefault(path.name, _Start(run, installed=True))
     own = (_project_name(context) or "").replace("_", "-")
-    return sorted(found.values(), key=lambda start: start.run.name.replace("_", "-") != own)
+    return sorted(
+        found.values(),
+        key=lambda start: (start.run.name.replace("_", "-") != own, not re.search(r"^run|serve", start.run.name)),
+    )
+
+
+def _is_installed(context: PlanContext, path: Path) -> bool:
+    """Whether a file is one of the scripts that `setup.py` installs (setuptools, "scripts")."""
+    if not path.is_file() or not re.match(r"#!.*\bpython", text_of(path, 200)):
+        return False
+    named = re.search(r"\bscripts\s*=\s*(.{0,2000})", text_of(context.folder / "setup.py"), re.DOTALL)
+    return named is not None and (path.name in named[1] or f"{path.parent.name}/*" in named[1])
 
 
 def _packages(context: PlanContext) -> list[_Start]:
@@ -230,7 +254,14 @@ def _scripts(context: PlanContext, *, is_project: bool) -> list[_Start]:
     """Files of usual names that say what to do when they are run; else the one program of the folder."""
     folder = context.folder
     found = [folder / name for name in _USUAL_SCRIPTS if (folder / name).is_file()]
-    programs = [path for path in sorted(folder.glob("*.py")) if path.name not in _NO_PROGRAMS and path.name[0] != "_"]
+    setup = text_of(folder / "setup.py")
+    programs = [
+        path
+        for path in sorted(folder.glob("*.py"))
+        if path.name not in _NO_PROGRAMS
+        and not re.match(r"_|test|check[_-]", path.name)
+        and not re.search(rf"py_modules\s*=\s*\[[^\]]*['\"]{re.escape(path.stem)}['\"]", setup)
+    ]
     others = [path for path in programs if _guard(text_of(path))]
     lone = next((each for each in (others, programs) if len(each) == 1), [])
     # In a package, or in a project of another language, a script beside it helps to build it.
