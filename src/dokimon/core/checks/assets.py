@@ -1,4 +1,8 @@
-"""The parts that a page names (scripts, styles, images, fonts): each must load, and be of the kind that the page says."""
+"""The parts that a page names (scripts, styles, images, fonts): each must load, and be of the kind that the page says.
+
+What its modules import is looked at one level deep: a development server compiles each file when it is asked for, and
+the page itself answers well whatever is wrong with them.
+"""
 
 from __future__ import annotations
 
@@ -9,6 +13,7 @@ from typing import TYPE_CHECKING, NamedTuple
 
 from dokimon.core.checks.fetching import Request, Response, fetch, looks_like_a_page, own_path
 from dokimon.core.checks.html import parsed
+from dokimon.core.checks.modules import imported
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
 
@@ -28,7 +33,16 @@ _SCRIPT_TYPES = frozenset(
     for sub in ("javascript", "ecmascript", "x-javascript", "x-ecmascript", "jscript", "livescript")
 )
 _SCRIPT_KINDS = frozenset({"", "module", *_SCRIPT_TYPES})
-_ACCEPTS = {"script": "*/*", "style": "text/css,*/*;q=0.1", "image": "image/*,*/*;q=0.8", "font": "*/*"}
+_MODULE_TYPES = frozenset({*_SCRIPT_TYPES, "application/json", "text/json", "text/css", "application/wasm"})
+"""What modules may import (HTML §8.1.4.2, "module type")."""
+
+_ACCEPTS = {
+    "script": "*/*",
+    "module": "*/*",
+    "style": "text/css,*/*;q=0.1",
+    "image": "image/*,*/*;q=0.8",
+    "font": "*/*",
+}
 _ICON_RELATIONS = ("icon", "apple-touch-icon")
 _FONT_IN_STYLE = re.compile(
     r"url\(\s*[\"']?([^\"')]{1,500}\.(?:woff2?|ttf|otf)(?:\?[^\"')]{0,500})?)[\"']?\s*\)", re.IGNORECASE
@@ -39,6 +53,8 @@ class _Asset(NamedTuple):
     kind: str
     address: str
     path: str
+    is_module: bool = False
+    """Whether it may import others."""
 
 
 def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
@@ -54,7 +70,13 @@ def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     answers = _loaded(origin, asked, deadline)
     fonts = [font for font in _fonts(origin, zip(asked, answers, strict=True)) if font not in asked]
     fonts = fonts[: _MOST_ASSETS - len(asked)]
-    tried = [*zip(asked, answers, strict=True), *zip(fonts, _loaded(origin, fonts, deadline), strict=True)]
+    most = _MOST_ASSETS - len(asked) - len(fonts)
+    modules = _modules(origin, page, list(zip(asked, answers, strict=True)), deadline)[:most]
+    tried = [
+        *zip(asked, answers, strict=True),
+        *zip(fonts, _loaded(origin, fonts, deadline), strict=True),
+        *zip(modules, _loaded(origin, modules, deadline), strict=True),
+    ]
     wrong = [check for asset, answer in tried if (check := _check(asset, answer))]
     notes = f"; {len(elsewhere)} are on other hosts and were not fetched" if elsewhere else ""
     if len(assets) > len(asked):
@@ -106,7 +128,8 @@ def _named(origin: str, page: Response) -> tuple[list[_Asset], list[str]]:
         if path is None:
             elsewhere[address] = None
         else:
-            own.setdefault(path, _Asset(kind, address, path))
+            is_module = str(tag.get("type", "")).strip().lower() == "module"
+            own.setdefault(path, _Asset(kind, address, path, is_module))
     return list(own.values()), list(elsewhere)
 
 
@@ -142,6 +165,22 @@ def _fonts(origin: str, loaded: zip[tuple[_Asset, Response]]) -> list[_Asset]:
     return list(found.values())
 
 
+def _modules(origin: str, page: Response, loaded: list[tuple[_Asset, Response]], deadline: float) -> list[_Asset]:
+    """Return what the page's modules import, those that stand in the page itself among them."""
+    texts = [(page.path, tag.get_text()) for tag in parsed(page.text).find_all("script", src=False, type="module")]
+    texts += [(answer.path, answer.text) for asset, answer in loaded if asset.is_module and answer.status == 200]
+    known = {asset.path for asset, _ in loaded}
+    found: dict[str, _Asset] = {}
+    for base, text in texts:
+        if time.monotonic() > deadline:
+            break
+        for address in imported(text):
+            path = own_path(address, origin, base)
+            if path is not None and path not in known:
+                found.setdefault(path, _Asset("module", address, path))
+    return list(found.values())
+
+
 def _check(asset: _Asset, answer: Response) -> Check | None:
     """Return what is wrong with a part, or None."""
     wrong = _wrong(asset, answer)
@@ -169,8 +208,8 @@ def _wrong(asset: _Asset, answer: Response) -> str | None:
         return f"a page, not a {asset.kind}: servers of single-page applications send their page for what is not there"
     if asset.kind == "style":
         return None if answer.type in ("text/css", "") else f"served as {answer.type}, which browsers refuse as a style"
-    if asset.kind == "script":
-        if answer.type in _SCRIPT_TYPES:
+    if asset.kind in ("script", "module"):
+        if answer.type in (_SCRIPT_TYPES if asset.kind == "script" else _MODULE_TYPES):
             return None
         return f"served as {answer.type or 'no type at all'}, which browsers refuse as a script"
     # Browsers look at the bytes of images and fonts, whatever type they are served as; a text is neither.

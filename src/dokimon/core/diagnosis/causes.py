@@ -55,10 +55,3 @@ def cause_patterns() -> tuple[tuple[str, int, re.Pattern[str]], ...]:
     return tuple(
         (name, cause.rank, re.compile(pattern)) for name, cause in known_causes().items() for pattern in cause.lines
     )
-
-
-@cache
-def any_cause_pattern() -> re.Pattern[str]:
-    """One pattern that matches whatever any of them does: most lines show nothing, and are passed over at once."""
-    plain = (re.sub(r"\?P<\w+>", "?:", pattern.pattern) for _, _, pattern in cause_patterns())
-    return re.compile("|".join(f"(?i:{each[4:]})" if each.startswith("(?i)") else f"(?:{each})" for each in plain))

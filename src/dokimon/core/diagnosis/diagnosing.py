@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
-from dokimon.core.diagnosis.causes import Cause, any_cause_pattern, cause_patterns, known_causes
+from dokimon.core.diagnosis.causes import Cause, cause_patterns, known_causes
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean
 from dokimon.core.words import filled, names_in
@@ -36,8 +36,10 @@ def diagnose(
     for number, line in enumerate(kept):
         for name, groups in _shown_by(line):
             best.setdefault(name, (causes[name].rank, number, line, groups))
+    surest = max((rank for rank, *_ in best.values()), default=0)
     for name, cause in causes.items():
-        if exit_status in cause.exits and name not in best:
+        # An exit status alone says little where a line says more.
+        if exit_status in cause.exits and name not in best and cause.rank > surest:
             best[name] = (cause.rank, 10**9, None, {})
     if not best and (telling := telling_line(kept, exceptions_alone=went_on)):
         return (Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240)),)
@@ -86,8 +88,6 @@ def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple
 
 def _shown_by(line: str) -> Iterable[tuple[str, Mapping[str, str]]]:
     """Return what a line shows: the cause of the highest rank alone."""
-    if not line or not any_cause_pattern().search(line):
-        return []
     found = []
     for name, rank, pattern in cause_patterns():
         if match := pattern.search(line):
