@@ -62,7 +62,8 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
     `wanted` is what is written, in the constraint language `language`. `constraint` is None when any version will do, or
     when `fault` says why it could not be read; `fault_at` is the place in `wanted` (in characters, from 0) where reading
     stopped. `part` is the folder, relative to the root, of the project that declares it, `family` the ecosystem of the file,
-    `covers` are patterns of folders below that a workspace takes in. `why` is the reason that the project gives, or that
+    `covers` are patterns of folders below that a workspace takes in. `container` is the entry of a compose file (its source)
+    that starts the service. `why` is the reason that the project gives, or that
     its kind of file implies.
     """
 
@@ -78,6 +79,7 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
     part: str = "."
     family: str = ""
     covers: tuple[str, ...] = ()
+    container: str | None = None
 
     @property
     def label(self) -> str:

@@ -23,10 +23,10 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     """One cause of failures.
 
     `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
-    hold `{name}` for the groups of the pattern that matched. Of causes that the same line shows, the highest `rank`
-    counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command is); with `look_alone`, what
-    it finds takes the place of the steps. `shown` and
-    `not_shown` are samples of real output: a test compares the patterns with them.
+    hold `{name}` for the groups of the pattern that matched; `given` are groups that the cause itself knows. Of causes that
+    the same line shows, the highest `rank` counts; `look` names what Dokimon itself looks up for it (who holds a port, where
+    a command is); with `look_alone`, what it finds takes the place of the steps. `shown` and `not_shown` are samples of real
+    output: a test compares the patterns with them.
     """
 
     cause: str
@@ -35,6 +35,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     exits: list[int] = []
     look: str | None = None
     look_alone: bool = False
+    given: dict[str, str] = {}
     steps: list[RemedyTemplate] = []
     shown: list[str] = []
     not_shown: list[str] = []

@@ -96,6 +96,7 @@ def _shown_by(line: str) -> Iterable[tuple[str, Mapping[str, str]]]:
 
 
 def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], looks: Mapping[str, Look]) -> Diagnosis:
+    groups = {**cause.given, **groups}
     looked = looks[cause.look](groups) if cause.look and cause.look in looks else ()
     steps = [
         Remedy(

@@ -17,6 +17,7 @@ from dokimon.core.declarations.subjects import (
 )
 from dokimon.core.judging.choosing import spoils, would_do
 from dokimon.core.judging.installing import ways_to_install
+from dokimon.core.judging.starting import to_start
 from dokimon.core.judging.tool_verdicts import fitting_copy_for
 from dokimon.core.judging.values import Judgement, Machine
 from dokimon.core.machine.shell import put_first, shell_in_use
@@ -37,7 +38,7 @@ def remedies(need: Requirement, judgement: Judgement, machine: Machine) -> tuple
         case ToolSubject() | ComponentSubject():
             return _for_tool(need, judgement, machine)
         case _:
-            return _beside_tools(need, judgement)
+            return _beside_tools(need, judgement, machine)
 
 
 def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
@@ -66,7 +67,7 @@ def _for_uncatalogued(tool: str, machine: Machine) -> str:
     return f'install it; or was "{like}" meant?' if like else "install it, or put its folder on PATH"
 
 
-def _beside_tools(need: Requirement, judgement: Judgement) -> tuple[Remedy, ...]:
+def _beside_tools(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
     source = need.source
     correct = f"correct {source.file}, line {source.line}"
     match need.subject:
@@ -80,8 +81,8 @@ def _beside_tools(need: Requirement, judgement: Judgement) -> tuple[Remedy, ...]
             return (Remedy(say=f"run the project on {clean(need.wanted)}"),)
         case ServiceSubject(name=name) if judgement.verdict == "unmet":
             return (Remedy(say=f"let {clean(name)}, {clean(need.accepts)}, listen there, or {correct}"),)
-        case ServiceSubject(name=name) if judgement.verdict == "missing":
-            return (Remedy(say=f"start {clean(name)}"),)
+        case ServiceSubject() if judgement.verdict == "missing":
+            return to_start(need, machine.environment, machine.root)
     return ()
 
 

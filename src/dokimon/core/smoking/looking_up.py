@@ -7,8 +7,11 @@ import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
+from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.declarations.subjects import ServiceSubject
 from dokimon.core.diagnosis.diagnosing import Look
 from dokimon.core.files import text_of
+from dokimon.core.judging.starting import known_services, name_at, to_start, ways_to_start
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.folders import folders_of
 from dokimon.core.machine.platform import is_program
@@ -18,8 +21,13 @@ from dokimon.core.processes.sockets import strangers
 from dokimon.core.report.model import Remedy
 
 
-def looks(environment: Mapping[str, str], root: Path, catalogue: Catalogue) -> dict[str, Look]:
-    """Return the ways to look something up, by the names that the data of the diagnoses uses."""
+def looks(
+    environment: Mapping[str, str], root: Path, catalogue: Catalogue, needs: Sequence[Requirement] = ()
+) -> dict[str, Look]:
+    """Return the ways to look something up, by the names that the data of the diagnoses uses.
+
+    `needs` are those of the project: its services may be what a run does not reach.
+    """
 
     def port(groups: Mapping[str, str]) -> Sequence[Remedy]:
         number = groups.get("port", "")
@@ -50,9 +58,23 @@ def looks(environment: Mapping[str, str], root: Path, catalogue: Catalogue) -> d
     return {
         "port": port,
         "command": command,
+        "service": lambda groups: _service(groups, environment, root, needs),
         "example": lambda groups: _example(Path(groups.get("file", ".env")), root),
         "undeclared": lambda groups: _undeclared(groups.get("name", ""), root),
     }
+
+
+def _service(
+    groups: Mapping[str, str], environment: Mapping[str, str], root: Path, needs: Sequence[Requirement]
+) -> Sequence[Remedy]:
+    """How to start the service that did not answer: the one that the project declares, or that is known by its port."""
+    named, port = groups.get("service"), int(groups.get("port", "0"))
+    for need in needs:
+        subject = need.subject
+        if isinstance(subject, ServiceSubject) and (subject.port == port or subject.name == named):
+            return to_start(need, environment, root)
+    name = named or name_at(port)
+    return ways_to_start(name, port or known_services()[name].port, environment, root) if name else ()
 
 
 def _example(named: Path, root: Path) -> Sequence[Remedy]:

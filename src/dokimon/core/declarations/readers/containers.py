@@ -5,11 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from msgspec.structs import replace
+
 from dokimon.core.declarations.readers.images import filled, of_image, of_service, of_versions
 from dokimon.core.declarations.requirement import Requirement, any_version
+from dokimon.core.declarations.subjects import ServiceSubject
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.reading.text import matches
 from dokimon.core.reading.yaml import Yaml, as_yaml
+from dokimon.core.text import clean
 
 
 def read_dockerfile(manifest: Manifest) -> list[Requirement]:
@@ -37,10 +41,14 @@ def read_compose(manifest: Manifest) -> list[Requirement]:
     """
     services = as_yaml(manifest).get("services")
     found: list[Requirement] = []
-    for _, service in services.items() if services else ():
+    for name, service in services.items() if services else ():
         if not service.get("build"):
-            found += service_of(service, {}, manifest)
+            found += (_started_by(need, name) for need in service_of(service, {}, manifest))
     return found
+
+
+def _started_by(need: Requirement, name: str) -> Requirement:
+    return replace(need, container=clean(name, 80)) if isinstance(need.subject, ServiceSubject) else need
 
 
 def service_of(service: Yaml, known: Mapping[str, str], manifest: Manifest) -> list[Requirement]:
