@@ -13,6 +13,7 @@ import msgspec
 
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.subjects import ServiceSubject
+from dokimon.core.machine.folders import system_root
 from dokimon.core.machine.platform import is_program, loopback_addresses
 from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.report.model import Remedy
@@ -20,12 +21,12 @@ from dokimon.core.text import clean
 from dokimon.core.words import filled
 
 _MOST = 3
-_UNIT_FOLDERS = ("/etc/systemd/system", "/lib/systemd/system", "/usr/lib/systemd/system")
-_SYSTEMD_RUNS = Path("/run/systemd/system")  # sd_booted(3)
-_SCRIPTS = Path("/etc/init.d")
-_OF_THE_SYSTEM = ("/usr/local/sbin", "/usr/sbin")  # where daemons lie; not on everybody's PATH
+_UNIT_FOLDERS = ("etc/systemd/system", "lib/systemd/system", "usr/lib/systemd/system")
+_SYSTEMD_RUNS = "run/systemd/system"  # sd_booted(3)
+_SCRIPTS = "etc/init.d"
+_OF_THE_SYSTEM = ("usr/local/sbin", "usr/sbin")  # where daemons lie; not on everybody's PATH
 _STANDARD_NAMES = ("compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml")
-_BREW_HOMES = ("/opt/homebrew/opt", "/usr/local/opt")
+_BREW_HOMES = ("opt/homebrew/opt", "usr/local/opt")
 
 
 class Starting(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
@@ -73,7 +74,7 @@ def ways_to_start(
     service = known_services().get(name.lower())
     search = SearchPath(environment, root, root)
     found = [_elsewhere(service, name, port)] if service else []
-    if service and (started := _by_the_system(service, port)):
+    if service and (started := _by_the_system(service, port, system_root(environment))):
         found.append(started)
     elif service and service.command and _program(service.command.split()[0], search):
         command = filled(service.command, {"port": str(port)})
@@ -108,14 +109,15 @@ def _elsewhere(service: Starting, name: str, port: int) -> Remedy | None:
     return None
 
 
-def _by_the_system(service: Starting, port: int) -> Remedy | None:
+def _by_the_system(service: Starting, port: int, root: Path) -> Remedy | None:
     elsewhere = f"; it takes port {service.port} unless its own settings say other" if port != service.port else ""
+    has_systemd = (root / _SYSTEMD_RUNS).is_dir()
     for unit in service.units:
-        if _SYSTEMD_RUNS.is_dir() and any((Path(folder) / f"{unit}.service").exists() for folder in _UNIT_FOLDERS):
+        if has_systemd and any((root / folder / f"{unit}.service").exists() for folder in _UNIT_FOLDERS):
             command = f"sudo systemctl start {unit}"
-        elif not _SYSTEMD_RUNS.is_dir() and os.access(_SCRIPTS / unit, os.X_OK):
+        elif not has_systemd and os.access(root / _SCRIPTS / unit, os.X_OK):
             command = f"sudo service {unit} start"
-        elif any((Path(home) / unit).is_dir() for home in _BREW_HOMES):
+        elif any((root / home / unit).is_dir() for home in _BREW_HOMES):
             command = f"brew services start {unit}"
         else:
             continue
@@ -125,8 +127,9 @@ def _by_the_system(service: Starting, port: int) -> Remedy | None:
 
 def _program(name: str, search: SearchPath) -> bool:
     on_path = [place for place, absolute in search.on_path if absolute]
-    folders = [*on_path, *search.usual, *_OF_THE_SYSTEM]
-    return any(is_program(path := Path(folder) / name) and not search.in_checkout(path) for folder in folders)
+    own = [system_root(search.environment) / folder for folder in _OF_THE_SYSTEM]
+    folders = [*map(Path, (*on_path, *search.usual)), *own]
+    return any(is_program(path := folder / name) and not search.in_checkout(path) for folder in folders)
 
 
 def _engine(search: SearchPath) -> str | None:
