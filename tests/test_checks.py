@@ -28,6 +28,7 @@ from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
 from dokimon.core.checks.html import read
 from dokimon.core.checks.http import Http
 from dokimon.core.checks.measuring import Measure, judge_value
+from dokimon.core.checks.modules import imported
 from dokimon.core.checks.scratch import scratch
 from dokimon.core.checks.spec import CheckSpec, Pattern
 from dokimon.core.checks.value_places import Place, PlaceFault, pointed
@@ -249,6 +250,20 @@ def test_what_is_packed_is_unpacked_no_further_than_the_largest_size(origin: str
 def test_many_parts_are_asked_for_in_bounds(origin: str) -> None:
     (seen,) = [check.seen for check in looked(Http(get="/many"), origin=origin) if check.name == "parts"]
     assert "only the first 200 of 10000 were asked for" in seen and "the first 10 that do not are listed" in seen
+
+
+@pytest.mark.parametrize(
+    "text, found",
+    [
+        ("import a from '/a.js'\nimport {b,\n c} from \"./b.js\"; import './c.css'", ["/a.js", "./b.js", "./c.css"]),
+        ("export { x } from '../x.js'\nexport * from '/y.js'", ["../x.js", "/y.js"]),
+        ("import vue from 'vue'\nimport('/late.js')\nconst s = 'import z from \"/z.js\"'", []),
+        ("// import a from '/a.js'\n/* import b from '/b.js'\n*/import c from '/c.js' /* open", ["/c.js"]),
+        ("import x from '/a.js'\nimport y from '/a.js'", ["/a.js"]),
+    ],
+)
+def test_what_a_module_imports_from_its_own_origin(text: str, found: list[str]) -> None:
+    assert imported(text) == found
 
 
 @pytest.mark.skipif(shutil.which("openssl") is None, reason="needs openssl to make certificates")

@@ -427,7 +427,9 @@ def test_every_form_of_a_need_is_read_and_judged(world: World) -> None:
     remedies = {
         finding["tool"]: [remedy["say"] for remedy in finding.get("remedies", [])] for finding in report["requirements"]
     }
-    assert remedies["TIDE_KEY"] == ["set TIDE_KEY in the environment"] and remedies["redis"] == ["start redis"]
+    assert remedies["TIDE_KEY"] == ["set TIDE_KEY in the environment"] and remedies["redis"] == [
+        "install and start redis"
+    ]
     assert remedies["charts/channel.txt"] == ["put charts/channel.txt in place, or correct dokimon.toml, line 11"]
     assert len(remedies["tern or heron"]) == 2 and remedies["system"] == []
     world.environment["TIDE_KEY"] = "x"

@@ -16,6 +16,7 @@ import time
 import urllib.request
 from pathlib import Path
 from typing import Any
+from xml.etree import ElementTree
 
 import msgspec
 import psutil
@@ -55,7 +56,10 @@ def check_of(run: dict[str, Any], name: str) -> dict[str, Any]:
         ("slow-first", "", 0, "passed", "every check passed"),
         # The page of a single-page application is an empty shell: the script it names must load, and be one.
         ("shell", "", 0, "passed", "every check passed"),
-        ("shell falls-back", "", 1, "failed", "parts: 0 of 1 load"),
+        ("shell falls-back", "", 1, "failed", "script /app.js: a page, not a script"),
+        # What its module imports must load too: that is where the application stands.
+        ("shell modules", "", 0, "passed", "every check passed"),
+        ("shell modules broken-import", "", 1, "failed", "module /board.vue: status 500"),
         ("shell", 'get = "/"\nassets = true', 0, "passed", "every check passed"),
         ("", 'get = "/app.js"\nassets = true', 1, "failed", "text/javascript, no page"),
         ("dies-when-asked", "", 1, "failed", "ended with exit status 9 after"),
@@ -80,6 +84,25 @@ def test_a_slow_first_answer_to_a_check_is_time_and_no_failure(world: World) -> 
     world.server("slow-first", more="up = { line = 'is ready' }\n[[smoke]]\nget = '/'\ntitle = 'Harbour'\n")
     status, run = world.run_of()
     assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]
+
+
+def test_an_error_beside_a_pass_is_told_and_fails_nothing(world: World) -> None:
+    world.server("lacks-redis")
+    status, run = world.run_of()
+    assert status == 0 and [each["name"] for each in run["noticed"]] == ["refused-redis"] and "diagnoses" not in run
+    assert "it tells of an error all the same: cache: connect ECONNREFUSED" in world.dokimon("smoke").out
+
+
+def test_one_fault_counts_once_and_junit_says_what_helps(world: World) -> None:
+    """A page whose script is wrong is one failure, not four: run, check, sum of the parts, part."""
+    world.server("shell", "falls-back", "lacks-redis")
+    assert ": failed · " in (drawn := world.dokimon("smoke").out) and "3 of 4 checks passed" in drawn
+    suite = ElementTree.fromstring(world.dokimon("smoke", "--format", "junit").out)[-1]
+    failures = [(case, failure) for case in suite for failure in case.findall("failure")]
+    assert suite.get("failures") == "1" and [case.get("name") for case, _ in failures] == ["GET /: script /app.js"]
+    says = failures[0][1].text or ""
+    assert all(word in says for word in ("likely cause: ", "to do: ", "its last lines:", "its whole output: "))
+    assert suite[0].get("file") == "dokimon.toml" and suite[0].get("line") == "2"
 
 
 def test_the_script_that_is_no_script_is_named(world: World) -> None:

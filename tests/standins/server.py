@@ -42,6 +42,12 @@ if "draws" in sys.argv:
     PAGES["/broken.html"] = ("text/html", BROKEN + "<p>before<img src=http://elsewhere.invalid/x.png>")
 
 
+if "modules" in sys.argv:  # as development servers do: the page names a module, and that imports the application
+    PAGES["/shell"] = ("text/html", PAGES["/shell"][1].replace("<script", "<script type=module"))
+    PAGES["/app.js"] = ("text/javascript", "import Board from '/board.vue'\nimport bare from 'bare'\n")
+    PAGES["/board.vue"] = ("text/javascript", "export default 1")
+
+
 class Handler(BaseHTTPRequestHandler):
     first = True
     tries = 0
@@ -84,7 +90,7 @@ class Handler(BaseHTTPRequestHandler):
         status = 200 if path in PAGES else 404
         if "falls-back" in behaviours and path == "/app.js":
             kind, text = PAGES["/shell"]  # as servers of single-page applications do for what they do not have
-        if "broken" in behaviours:
+        if "broken" in behaviours or ("broken-import" in behaviours and path == "/board.vue"):
             status = 500
         if "debugs" in behaviours:
             status, text = 500, PAGES["/debug"][1]
@@ -116,6 +122,8 @@ for candidate in [port, *(range(port + 1, port + 30) if "moves" in behaviours el
         print(f"port {candidate} is taken")
 else:
     sys.exit(1)
+if "lacks-redis" in behaviours:
+    print("cache: connect ECONNREFUSED 127.0.0.1:6379, going on without", flush=True)
 print("Harbour office 1.4.0, a warning of fog", flush=True)
 print(f"Harbour is ready: http://localhost:{server.server_port}/", flush=True)
 server.serve_forever()

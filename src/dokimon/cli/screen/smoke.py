@@ -12,7 +12,7 @@ from rich.text import Text
 
 from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short, verdict_text
 from dokimon.core.report.folding import fold, subject_of
-from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
+from dokimon.core.report.model import Check, Diagnosis, Prepared, Remedy, Report, Run
 from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped
 
 _INDENT = 10
@@ -114,6 +114,7 @@ def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
         console.print(Text(run.name, style="bold"))
     _row(console, run.name if len(run.name) < _INDENT else "", text)
     _draw_diagnoses(console, run.diagnoses)  # the likely cause is what one looks for first
+    _draw_noticed(console, run.noticed)
     if run.checks:
         console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
     went_wrong = run.verdict in ("failed", "unsure")
@@ -185,10 +186,23 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
         if each.line:
             cause.append(f"\nshown by: {each.line}", style="dim")
         console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
-        for remedy in each.remedies:
-            console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, _INDENT + 2), expand=False))
-            if remedy.command:
-                console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
+        _draw_steps(console, each.remedies)
+
+
+def _draw_steps(console: Console, remedies: tuple[Remedy, ...]) -> None:
+    for remedy in remedies:
+        console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, _INDENT + 2), expand=False))
+        if remedy.command:
+            console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
+
+
+def _draw_noticed(console: Console, noticed: tuple[Diagnosis, ...]) -> None:
+    """Draw the error that a run which passed told of all the same."""
+    for each in noticed:
+        what = "" if each.name == "not-known" else f"\nlikely: {short(each.cause)}"
+        text = Text.assemble(("it tells of an error all the same: ", "yellow"), short(each.line or ""), (what, "dim"))
+        console.print(Padding(text, (0, 0, 0, _INDENT), expand=False))
+        _draw_steps(console, each.remedies)
 
 
 def _draw_log(console: Console, of: Run | Prepared) -> None:

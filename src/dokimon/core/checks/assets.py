@@ -88,7 +88,13 @@ def check_assets(origin: str, page: Response, seconds: float) -> list[Check]:
     seen = f"{right} of {len(tried)} load ({', '.join(kinds)}){notes}" if tried else f"none of its own{notes}"
     verdict: CheckVerdict = "failed" if wrong else "passed"
     return [
-        Check(name="parts", verdict=verdict, expected="each loads and is what the page says", seen=seen),
+        Check(
+            name="parts",
+            verdict=verdict,
+            expected="each loads and is what the page says",
+            seen=seen,
+            sums_up=bool(wrong),
+        ),
         *wrong[:_MOST_TOLD],
     ]
 

@@ -47,6 +47,21 @@ def diagnose(
     return tuple(_told(name, causes[name], line, groups, looks or {}) for name, (_, _, line, groups) in ordered[:_MOST])
 
 
+def notice(lines: Iterable[str], looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
+    """Return the error that a run which passed all the same told of; none where it told of none.
+
+    Such a run goes on without what it lacks: a database that it asks for only later, a part of it that ended.
+    """
+    spoken = [line for line in lines if _OF_TROUBLE.search(line)]
+    found = [each for each in diagnose(spoken, None, looks, went_on=True) if each.line] if spoken else []
+    return tuple(found[:1])
+
+
+_OF_TROUBLE = re.compile(
+    r"(?i)error|exception|fatal|panic|fail|refused|cannot|can't|could not|unable|denied|invalid|missing|not found"
+)
+"""What lines say that may show a cause: all patterns are only compiled where there is one."""
+
 _LAST_WORDS = re.compile(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
     r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+"

@@ -83,7 +83,7 @@ def ways_to_start(
         found.append(_by_compose(container, search))
     elif service and service.image and (engine := _engine(search)):
         command = f"{engine} run --rm -p {port}:{service.port} {service.image}"
-        found.append(Remedy("or start one in a container", command))
+        found.append(Remedy("start one in a container", command))
     return tuple(each for each in found if each)[:_MOST] or (Remedy(f"install and start {clean(name)}"),)
 
 

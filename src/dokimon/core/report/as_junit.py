@@ -3,62 +3,104 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Sequence
-from typing import NamedTuple
+from collections.abc import Iterator, Sequence
+from typing import Any, NamedTuple
 from xml.etree import ElementTree
 
 from dokimon.core.report.folding import subject_of
-from dokimon.core.report.model import Check, Report
+from dokimon.core.report.model import Check, Finding, Prepared, Remedy, Report, Run
 from dokimon.core.report.outcome import UNMET_VERDICTS
+from dokimon.core.report.summary import told_once
+from dokimon.core.source import Source
 
 _NO_CHARACTER = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 """What XML 1.0 (§2.2, "Characters") does not allow in a document, not even escaped."""
 
 
 class _Case(NamedTuple):
-    """One test case: its verdict in JUnit's words (`failure`, `error`, `skipped` or nothing), and what to say."""
+    """One test case: its verdict in JUnit's words (`failure`, `error`, `skipped` or nothing), and what to say.
+
+    `says` is one line, `more` the lines that help on: the likely cause, what to do, what was printed.
+    """
 
     name: str
     outcome: str
     says: str
     seconds: float = 0.0
+    more: tuple[str, ...] = ()
+    source: Source | None = None
 
 
 _OUTCOMES = {"failed": "failure", "unsure": "error", "unknown": "error", "skipped": "skipped"}
 
 
 def encode(report: Report) -> str:
-    """Return the XML text. What stays unknown or unsure is an error; advice that is not met is skipped."""
+    """Return the XML text. What stays unknown or unsure is an error; advice that is not met is skipped.
+
+    A fault counts once: a run that failed by a check is no failure of its own beside it.
+    """
     top = ElementTree.Element("testsuites", name=f"dokimon {report.command}: {report.project.name}")
-    needs = []
-    for finding in report.requirements:
-        verdict = finding.verdict or ("unknown" if finding.reason else "")
-        outcome = "failure" if verdict in UNMET_VERDICTS else _OUTCOMES.get(verdict, "")
-        if outcome and finding.strength == "advised":
-            outcome = "skipped"
-        where = f"{finding.source.file}:{finding.source.line}"
-        needs.append(_Case(f"{subject_of(finding)} {finding.accepts} ({where})", outcome, finding.reason or ""))
-    needs += [_Case(f"{each.tool} agrees", "failure", each.reason) for each in report.conflicts]
-    _suite(top, "needs", needs)
-    steps = report.prepared or ()
-    _suite(top, "prepare", [_Case(s.title, _OUTCOMES.get(s.verdict, ""), s.reason, s.seconds or 0) for s in steps])
+    conflicts = [_Case(f"{each.tool} agrees", "failure", each.reason) for each in report.conflicts]
+    _suite(top, "needs", [*map(_of_finding, report.requirements), *conflicts])
+    _suite(top, "prepare", [_of_step(step) for step in report.prepared or ()])
     for run in report.runs or ():
-        cases = [_Case(run.command, _OUTCOMES.get(run.verdict, ""), run.reason, run.up_seconds or 0)]
-        _suite(top, run.name, cases + _of_checks(run.checks))
-    _suite(top, "checkout", _of_checks(report.checks))
+        _suite(top, run.name, _of_run(run))
+    _suite(top, "checkout", [_of_check(check) for check in report.checks])
     ElementTree.indent(top)
     text = _NO_CHARACTER.sub("\N{REPLACEMENT CHARACTER}", ElementTree.tostring(top, encoding="unicode"))
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{text}\n'
 
 
-def _of_checks(checks: Sequence[Check]) -> list[_Case]:
-    return [
-        _Case(
-            check.full_name, _OUTCOMES.get(check.verdict, ""), f"{check.seen} (expected: {check.expected})",
-            check.seconds or 0,
-        )
-        for check in checks
-    ]  # fmt: skip
+def _of_finding(finding: Finding) -> _Case:
+    verdict = finding.verdict or ("unknown" if finding.reason else "")
+    outcome = "failure" if verdict in UNMET_VERDICTS else _OUTCOMES.get(verdict, "")
+    if outcome and finding.strength == "advised":
+        outcome = "skipped"
+    name = f"{subject_of(finding)} {finding.accepts} ({finding.source.file}:{finding.source.line})"
+    more = tuple(_of_remedies(finding.remedies))
+    return _Case(name, outcome, finding.reason or "", more=more, source=finding.source)
+
+
+def _of_step(step: Prepared) -> _Case:
+    outcome = _OUTCOMES.get(step.verdict, "")
+    return _Case(step.title, outcome, step.reason, step.seconds or 0, tuple(_what_helps(step)), step.source)
+
+
+def _of_run(run: Run) -> list[_Case]:
+    """Return the case of the run itself, and those of its checks; what helps on stands with the first that failed."""
+    helps = tuple(_what_helps(run))
+    own = _Case(run.command, _OUTCOMES.get(run.verdict, ""), run.reason, run.up_seconds or 0, helps, run.source)
+    checks = [_of_check(check) for check in told_once(run.checks)]
+    first = next((number for number, case in enumerate(checks) if case.outcome == own.outcome), None)
+    if own.outcome and first is not None:
+        checks[first] = checks[first]._replace(more=helps)
+        own = own._replace(outcome="", more=())
+    return [own, *checks]
+
+
+def _of_check(check: Check) -> _Case:
+    says = f"{check.seen} (expected: {check.expected})"
+    return _Case(check.full_name, _OUTCOMES.get(check.verdict, ""), says, check.seconds or 0, source=check.source)
+
+
+def _what_helps(of: Run | Prepared) -> Iterator[str]:
+    for cause in of.diagnoses:
+        yield f"likely cause: {cause.cause}"
+        if cause.line:
+            yield f"shown by: {cause.line}"
+        yield from _of_remedies(cause.remedies)
+    if of.last_lines:
+        yield "its last lines:"
+        yield from (f"    {line}" for line in of.last_lines)
+    if of.log:
+        yield f"its whole output: {of.log}"
+
+
+def _of_remedies(remedies: Sequence[Remedy]) -> Iterator[str]:
+    for remedy in remedies:
+        yield f"to do: {remedy.say}"
+        if remedy.command:
+            yield f"    {remedy.command}"
 
 
 def _suite(top: ElementTree.Element, name: str, cases: list[_Case]) -> None:
@@ -76,6 +118,11 @@ def _suite(top: ElementTree.Element, name: str, cases: list[_Case]) -> None:
         time=f"{sum(case.seconds for case in cases):.3f}",
     )
     for case in cases:
-        element = ElementTree.SubElement(suite, "testcase", classname=name, name=case.name, time=f"{case.seconds:.3f}")
+        place = case.source
+        where: dict[str, Any] = {"file": place.file, "line": str(place.line)} if place else {}
+        element = ElementTree.SubElement(
+            suite, "testcase", classname=name, name=case.name, time=f"{case.seconds:.3f}", **where
+        )
         if case.outcome:
-            ElementTree.SubElement(element, case.outcome, message=case.says)
+            told = ElementTree.SubElement(element, case.outcome, message=case.says)
+            told.text = "\n".join(case.more) or None

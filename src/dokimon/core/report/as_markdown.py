@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import standing, subject_of
-from dokimon.core.report.model import Check, Finding, Report
+from dokimon.core.report.model import Check, Diagnosis, Finding, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 """Between these lines a README keeps the table."""
@@ -97,11 +97,29 @@ def encode(report: Report) -> str:
     if report.command == "tools" and report.components:
         lines += ["", "| tool | component | version |", "|---|---|---|"]
         lines += [_row(_text(each.tool), _text(each.name), _text(each.version or "?")) for each in report.components]
+    for step in report.prepared or ():
+        if step.verdict not in ("passed", "skipped"):
+            lines += [
+                "",
+                f"### {_text(step.title)}: {step.verdict}",
+                "",
+                *_of_causes(step.diagnoses),
+                _text(step.reason),
+            ]
     for run in report.runs or ():
         lines += ["", f"### {_text(run.name)}: {run.verdict}", "", f"{_code(run.command)}: {_text(run.reason)}", ""]
-        lines += _of_checks(run.checks)
+        lines += [*_of_causes(run.diagnoses), *_of_causes(run.noticed), *_of_checks(run.checks)]
     lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
     return "\n".join(lines) + "\n"
+
+
+def _of_causes(causes: tuple[Diagnosis, ...]) -> list[str]:
+    lines = []
+    for each in causes:
+        lines += [f"Likely cause: {_text(each.cause)}", ""]
+        lines += [f"- {_text(step.say)}{f': {_code(step.command)}' if step.command else ''}" for step in each.remedies]
+        lines += [""] if each.remedies else []
+    return lines
 
 
 def _of_checks(checks: tuple[Check, ...]) -> list[str]:

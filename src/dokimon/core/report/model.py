@@ -12,7 +12,7 @@ from dokimon.core.machine.system import System
 from dokimon.core.source import Source
 
 FORMAT: Final = "dokimon-report/1"
-FORMAT_MINOR: Final = 2
+FORMAT_MINOR: Final = 3
 """Raised when keys are added; those that are there keep their meaning."""
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
@@ -149,7 +149,8 @@ class Check(_Part, frozen=True, kw_only=True):
     """One smoke check: what was expected, what was seen, how long it took.
 
     `kind` is what was looked at, `source` the line that asked for it. `attempts` says that it took several, `evidence` is
-    the file that shows what was seen. `part_of` names the check that it came with, where it is one of several.
+    the file that shows what was seen. `part_of` names the check that it came with, where it is one of several; with
+    `sums_up`, those that follow tell what it found once more, each for itself.
     """
 
     name: str
@@ -163,6 +164,7 @@ class Check(_Part, frozen=True, kw_only=True):
     attempts: int | None = None
     evidence: str | None = None
     part_of: str | None = None
+    sums_up: bool = False
 
     @property
     def full_name(self) -> str:
@@ -190,7 +192,8 @@ class Run(_Part, frozen=True, kw_only=True):
 
     `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed (less
     `log_left_out` bytes in the middle, where it reached its largest size),
-    `warnings` how many warnings and deprecations were among that: they never fail a run. `exposure_meant` says that other
+    `warnings` how many warnings and deprecations were among that: they never fail a run; nor do the errors that a run which
+    passed told of (`noticed`). `exposure_meant` says that other
     machines are meant to reach it.
     """
 
@@ -208,6 +211,7 @@ class Run(_Part, frozen=True, kw_only=True):
     checks: tuple[Check, ...] = ()
     facts: tuple[Fact, ...] = ()
     diagnoses: tuple[Diagnosis, ...] = ()
+    noticed: tuple[Diagnosis, ...] = ()
     exit_status: int | None = None
     last_lines: tuple[str, ...] = ()
     log: str | None = None

@@ -46,7 +46,7 @@ def counts_of_checks(report: Report) -> str:
     """Return how many checks passed, of how many, how many were skipped, and which runs were not checked for they did not
     come up; nothing where no check was carried out.
     """
-    checks = [*(check for run in report.runs or () for check in run.checks), *report.checks]
+    checks = told_once([*(check for run in report.runs or () for check in run.checks), *report.checks])
     if not checks:
         return ""
     skipped = sum(check.verdict == "skipped" for check in checks)
@@ -54,6 +54,11 @@ def counts_of_checks(report: Report) -> str:
     words = f"{words}, {skipped} skipped" if skipped else words
     unchecked = [run.name for run in report.runs or () if run.kind != "program" and not run.up_by]
     return f"{words}, {' and '.join(unchecked)} not checked" if unchecked else words
+
+
+def told_once(checks: Sequence[Check]) -> list[Check]:
+    """Return the checks without those that only sum up what others tell: one fault counts once."""
+    return [check for check in checks if not check.sums_up]
 
 
 def only_skipped(checks: Sequence[Check]) -> bool:

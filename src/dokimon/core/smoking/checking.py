@@ -28,6 +28,7 @@ from dokimon.core.processes.sockets import addresses_for_others, listeners, stra
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Check, CheckVerdict, Fact, Run, Stranger
+from dokimon.core.report.summary import told_once
 from dokimon.core.text import clean
 
 LAST_LINES = 15
@@ -190,7 +191,7 @@ def _judged(run: Run, well: str, facts: tuple[Fact, ...], tree: Tree | None = No
     """Return the run with the verdict that its checks come to."""
     run = msgspec.structs.replace(run, facts=facts)
     for verdict in ("failed", "unsure"):
-        found = next((check for check in run.checks if check.verdict == verdict), None)
+        found = next((check for check in told_once(run.checks) if check.verdict == verdict), None)
         if found and run.kind == "program":
             return changed(run, verdict, well if found.name == "ends" else _said(found))
         if found:

@@ -13,7 +13,7 @@ from typing import Any
 import msgspec
 
 from dokimon.core.checks.context import CheckContext
-from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start
+from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start, notice
 from dokimon.core.machine.asking import Asker
 from dokimon.core.planning.plan import RunPlan, argv_of, shown
 from dokimon.core.processes.display import VirtualDisplay
@@ -183,10 +183,19 @@ def _carried_out(
         tree.close()
     if state.how == "ended" and plan.kind is None and not plan.checks:
         run = look_at_help(run, plan.folder, argv, variables, output.kept(), context.halt)
-    diagnoses = _causes(output, run, context.looks) if run.verdict == "failed" else ()
-    log = str(output.log) if output.log else None
+    return _explained(run, output, context.looks)
+
+
+def _explained(run: Run, output: Output, looks: Mapping[str, Look]) -> Run:
+    """Return the run with what its output says of it: why it failed, or which error it went on in spite of."""
+    went_on = run.verdict == "passed" and run.kind == "server"
     return msgspec.structs.replace(
-        run, log=log, log_left_out=output.left_out or None, warnings=output.warnings or None, diagnoses=diagnoses
+        run,
+        log=str(output.log) if output.log else None,
+        log_left_out=output.left_out or None,
+        warnings=output.warnings or None,
+        diagnoses=_causes(output, run, looks) if run.verdict == "failed" else (),
+        noticed=notice(output.kept(), looks) if went_on else (),
     )
 
 
