@@ -124,11 +124,13 @@ def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> bool:
     What cannot be killed (a process of another user) is left after a while: Dokimon, or whoever looks, can do no more.
     """
     deadline = time.monotonic() + _GIVE_UP_SECONDS
+    has_children = _reap(watched, status_pipe)
     while time.monotonic() < deadline:
         try:
             left = _descendants() if owns_tree else _below_or_marked()
-        except OSError:  # no /proc any more: the group of the command is all that can be named
+        except OSError:
             left = []
+        if has_children and not left:  # no /proc any more: the group of the command is all that can be named
             with contextlib.suppress(OSError):
                 os.killpg(watched, signal.SIGKILL)
         for pid in left:
