@@ -9,7 +9,7 @@ from pathlib import Path
 import pytest
 
 from conftest import STANDINS
-from dokimon.core.planning.plan import RunPlan
+from dokimon.core.planning.plan import Rank, RunPlan
 from dokimon.core.processes import readiness, settling
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.watching import Watcher
@@ -19,12 +19,13 @@ from dokimon.core.smoking.running import RunContext, carry_out
 from dokimon.core.source import Source
 
 
-def run_of(folder: Path, *words: str) -> Run:
+def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE) -> Run:
     plan = RunPlan(
         name="tides",
         command=(sys.executable, str(STANDINS / "settles.py"), *words),
         folder=folder,
         source=Source("dokimon.toml", 1, ""),
+        rank=rank,
     )
     logs = Logs(folder, {"XDG_CACHE_HOME": str(folder / "cache")})
     environment = {"PATH": "/usr/bin:/bin", "HOME": str(folder)}
@@ -88,6 +89,22 @@ def test_a_program_that_wants_arguments_is_looked_at_by_its_help(
     run = run_of(tmp_path, "usage")
     assert (run.verdict, says in run.reason) == (verdict, True), run
     assert run.checks[0].name == "--help" and run.checks[0].verdict == "passed"
+
+
+@pytest.mark.parametrize(
+    "words, rank, verdict, says",
+    [
+        (["wants-a-file"], Rank.COMMAND, "unsure", "exit status 1 (“tides: no chart here”), but its --help works"),
+        (["wants-a-file"], Rank.FILE, "failed", "exit status 1"),  # a lone file that fails has failed
+        (["wants-a-file", "fails"], Rank.COMMAND, "failed", "exit status 1"),
+        (["raises"], Rank.COMMAND, "failed", "exit status 1"),
+    ],
+)
+def test_a_command_that_fails_without_arguments_is_left_open_where_its_help_works(
+    tmp_path: Path, words: list[str], rank: Rank, verdict: str, says: str
+) -> None:
+    run = run_of(tmp_path, *words, rank=rank)
+    assert (run.verdict, says in run.reason) == (verdict, True), run
 
 
 def test_a_program_that_only_shows_its_help_says_so(tmp_path: Path) -> None:

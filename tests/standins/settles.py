@@ -52,3 +52,9 @@ elif kind == "usage":
     parser.parse_args(sys.argv[2:])
 elif kind == "help":
     print("Usage: tides DAY\n\nCommands:\n  show")
+elif kind == "wants-a-file":
+    helps = "--help" in sys.argv and "fails" not in sys.argv
+    print("tides [CHART]" if helps else "tides: no chart here")
+    sys.exit(0 if helps else 1)
+elif kind == "raises":
+    raise SystemExit(0) if "--help" in sys.argv else OverflowError("the tide is too high")

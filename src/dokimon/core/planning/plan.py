@@ -124,6 +124,11 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
         return any(each.spec.asks_server for each in self.checks)
 
     @property
+    def is_command(self) -> bool:
+        """Whether it is a command that the project builds or installs, of which nobody said how it is called."""
+        return self.rank is Rank.COMMAND and self.kind is None and not self.checks
+
+    @property
     def expected_exit(self) -> int | None:
         """The exit status that a check says it must end with, or None."""
         return next((e for each in self.checks if (e := each.spec.expected_exit) is not None), None)

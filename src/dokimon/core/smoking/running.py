@@ -37,7 +37,7 @@ from dokimon.core.smoking.checking import (
     holder,
     judge_start,
 )
-from dokimon.core.smoking.usage import look_at_help
+from dokimon.core.smoking.usage import look_at_command, look_at_help
 from dokimon.core.words import filled
 
 WhileUp = Callable[[Run, Tree], None]
@@ -183,7 +183,14 @@ def _carried_out(
         tree.close()
     if state.how == "ended" and plan.kind is None and not plan.checks:
         run = look_at_help(run, plan.folder, argv, variables, output.kept(), context.halt)
-    return _explained(run, output, context.looks)
+    explained = _explained(run, output, context.looks)
+    if run.verdict == "failed" and state.how == "ended" and plan.is_command and not _known(explained):
+        return look_at_command(explained, plan.folder, argv, variables, output.kept(), context.halt)
+    return explained
+
+
+def _known(run: Run) -> bool:
+    return any(each.name != "not-known" for each in run.diagnoses)
 
 
 def _explained(run: Run, output: Output, looks: Mapping[str, Look]) -> Run:

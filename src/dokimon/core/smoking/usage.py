@@ -34,6 +34,7 @@ _FIRST_LINES = 8
 
 _FAILED = re.compile(
     r"^Traceback \(most recent call last\)|^panic: |\bat .+:\d+:\d+\)?$|Segmentation fault|core dumped"
+    r"|panicked at |^(?:Exception|Error) in thread |Uncaught |^Unhandled "
 )
 _WITHIN = 20.0
 _ENDS_OPTIONS = {"npm": "--", "cargo": "--", "dotnet": "--"}
@@ -72,6 +73,32 @@ def look_at_help(
     checks = (Check(name="--help", verdict=verdict, expected="its help", seen=seen),)
     version = _version_check(folder, argv, variables, halt)
     return _judged(run, (*checks, *([version] if version else [])), f"it wants arguments (“{shown}”)")
+
+
+def look_at_command(
+    run: Run, folder: Path, argv: list[str], variables: Mapping[str, str], lines: Sequence[str], halt: threading.Event
+) -> Run:
+    """Return the run of a command that failed without arguments, left open where its help works.
+
+    Many a command wants a file, a folder or a service to work on, and says so in its own words.
+    """
+    if any(_FAILED.search(each) for each in lines) or not _passes_on(argv):
+        return run
+    answer = _asked(folder, argv, "--help", variables, halt)
+    if answer is None or answer[0] != 0 or not answer[1].strip():
+        return run
+    said = next((clean(each.strip(), 100) for each in lines if each.strip()), None)
+    reason = (
+        f"it {how_ended(run.exit_status)}{f' (“{said}”)' if said else ''}, but its --help works: say in dokimon.toml "
+    )
+    reason += "what it is started with"
+    seen = f"{len(answer[1].splitlines())} lines, {how_ended(0)}"
+    checks = [Check(name="--help", verdict="passed", expected="its help", seen=seen)]
+    if version := _version_check(folder, argv, variables, halt):
+        checks.append(version)
+    return msgspec.structs.replace(
+        run, kind="program", verdict="unsure", reason=reason, checks=tuple(checks), diagnoses=()
+    )
 
 
 def _judged(run: Run, checks: tuple[Check, ...], reason: str) -> Run:
