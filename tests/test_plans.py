@@ -73,6 +73,17 @@ def script(text: str, name: str = "dev", **more: object) -> str:
             "python3 -m tide_table", None, None, "tide_table/__main__.py:1"),
         ({"pyproject.toml": BUILD, "src/tides/__main__.py": ""}, ".venv/bin/python -m tides", None, None,
             "src/tides/__main__.py:1"),
+        ({"app/main.py": "import fastapi\nboat = fastapi.FastAPI()\n", "requirements.txt": "fastapi\n"},
+            ".venv/bin/python -m uvicorn app.main:boat --port '{port}'", "server", 8000, "app/main.py:2"),
+        ({"src/main.py": "import fastapi\nboat = fastapi.FastAPI()\n", "requirements.txt": "fastapi\n"},
+            ".venv/bin/python -m uvicorn main:boat --port '{port}'", "server", 8000, "src/main.py:2"),
+        ({"app.py": "import x\nimport streamlit as st\nst.title('Tides')\n", "requirements.txt": "streamlit\n"},
+            ".venv/bin/python -m streamlit run app.py --server.port '{port}' --server.headless true "
+            "--browser.gatherUsageStats false", "server", 8501, "app.py:2"),
+        ({"src/main.py": "if __name__ == '__main__':\n    print()\n", "requirements/dev.txt": "tern\n"},
+            ".venv/bin/python src/main.py", None, None, "src/main.py:1"),
+        ({"tides": "#!/usr/bin/env bash\necho 1\n", "README": ""}, "bash tides", None, None, "tides:1"),
+        ({"bin/tides.sh": "#!/bin/sh -e\necho 1\n", "lib/x.sh": ""}, "sh bin/tides.sh", None, None, "bin/tides.sh:1"),
         ({"pyproject.toml": "", "main.py": "print()\nif __name__ == '__main__':\n    print()\n"}, "python3 main.py",
             None, None, "main.py:2"),
     ],
@@ -80,9 +91,26 @@ def script(text: str, name: str = "dev", **more: object) -> str:
 def test_how_a_project_starts(
     tmp_path: Path, files: dict[str, str], command: str, kind: str | None, port: int | None, source: str
 ) -> None:
-    (run,) = plan_of(tmp_path, files).runs
+    folder = tmp_path / "tides-1.4"
+    folder.mkdir()
+    (run,) = plan_of(folder, files).runs
     assert (run.in_words, run.kind, run.port) == (command, kind, port)
     assert f"{run.source.file}:{run.source.line}" == source
+
+
+@pytest.mark.parametrize(
+    "files, arguments",
+    [
+        ({"requirements/base.txt": "tern\n", "requirements/local.txt": "-r base.txt\nheron\n"},
+            ["-r", "requirements/local.txt"]),
+        ({"Pipfile": '[packages]\ntern = "*"\nheron = {version = ">=2", extras = ["fast"]}\nown = {path = "."}\n'},
+            ["tern", "heron[fast]>=2"]),
+        ({"requirements.txt": "tern\n", "Pipfile": "[packages]\nheron = '*'\n"}, ["-r", "requirements.txt"]),
+    ],
+)  # fmt: skip
+def test_which_packages_a_python_project_is_given(tmp_path: Path, files: dict[str, str], arguments: list[str]) -> None:
+    steps = plan_of(tmp_path, {"main.py": "if __name__ == '__main__':\n    print()\n", **files}).prepare
+    assert list(steps[-1].command[-len(arguments) :]) == arguments
 
 
 LOCK = json.dumps(

@@ -11,6 +11,7 @@ from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners import native
 from dokimon.core.planning.planners.freshness import older_than
+from dokimon.core.planning.planners.names import folder_names
 from dokimon.core.planning.planners.native import BESIDE
 from dokimon.core.source import Source
 
@@ -160,7 +161,7 @@ def _own_names(folder: Path) -> set[str]:
     """The names by which a project goes: that of its folder, without a release behind it, and that of its script."""
     script = _script(folder)
     named = {_name_of(script, folder).lower()} if script else set()
-    return {folder.name.lower(), re.sub(r"[-_]v?\d[\w.]*$", "", folder.name.lower())} | named
+    return folder_names(folder) | named
 
 
 def _of_makefile(context: PlanContext, called: str) -> list[tuple[str, Path, int]]:

@@ -196,16 +196,17 @@ def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> 
 
 
 def declared_packages(context: PlanContext, *, installs: bool = False) -> list[WantedPackages]:
-    """Return what `requirements.txt`, `pyproject.toml` or `setup.py` ask to be installed, in that order.
+    """Return what a list of requirements or a Pipfile, `pyproject.toml` or `setup.py` ask to be installed, in that order.
 
     With `installs`, the project itself is installed too, also where it names no build system: its commands are wanted.
     """
     found = []
-    listed = context.folder / "requirements.txt"
-    if listed.is_file() and (lines := list(_requirement_lines(listed))):
-        found.append(
-            WantedPackages(arguments=("-r", listed.name), requirements=tuple(lines), source=context.source(listed))
-        )
+    listed = next((context.folder / name for name in _LISTS if (context.folder / name).is_file()), None)
+    if listed and (lines := list(_requirement_lines(listed))):
+        where = listed.relative_to(context.folder).as_posix()
+        found.append(WantedPackages(arguments=("-r", where), requirements=tuple(lines), source=context.source(listed)))
+    elif names := _of_pipfile(context):
+        found.append(names)
     project = _from_pyproject(context, installs=installs)
     if (
         project is None
@@ -221,6 +222,36 @@ def declared_packages(context: PlanContext, *, installs: bool = False) -> list[W
             editable=True,
         )
     return [*found, project] if project else found
+
+
+_LISTS = (
+    "requirements.txt",
+    *(f"requirements/{name}.txt" for name in ("local", "dev", "development", "base", "common", "main", "prod",
+        "production", "requirements")),
+    "requirements.in", "src/requirements.txt", "app/requirements.txt",
+)  # fmt: skip
+"""Where the packages to run a project are listed; what is for developing takes in the rest by custom."""
+
+
+def _of_pipfile(context: PlanContext) -> WantedPackages | None:
+    """The packages of a Pipfile (pypa/pipfile, "Pipfile: the replacement for requirements.txt")."""
+    path = context.folder / "Pipfile"
+    try:
+        manifest = open_manifest(path, context.root)
+        packages = as_toml(manifest).get("packages")
+    except ManifestFault:
+        return None
+    names = []
+    for name, wanted in packages.items() if isinstance(packages, dict) else ():
+        version = wanted.get("version", "*") if isinstance(wanted, dict) else wanted
+        if isinstance(version, str) and not (isinstance(wanted, dict) and {"path", "git", "file"} & wanted.keys()):
+            extras = wanted.get("extras") if isinstance(wanted, dict) else None
+            brackets = f"[{','.join(map(str, extras))}]" if isinstance(extras, list) else ""
+            names.append(f"{name}{brackets}{'' if version == '*' else version}")
+    if not names:
+        return None
+    source = manifest.source(toml_line(manifest.text, ("packages",)))
+    return WantedPackages(arguments=tuple(names), requirements=tuple(names), source=source)
 
 
 def _from_pyproject(context: PlanContext, *, installs: bool) -> WantedPackages | None:

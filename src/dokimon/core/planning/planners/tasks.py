@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import os
 import re
 
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
+from dokimon.core.planning.planners.names import folder_names
 
 _NAMES = ("dev", "run", "serve", "start", "up", "server")
 """Tasks that start a project, by custom, in the order of preference."""
@@ -25,7 +27,7 @@ _ELSEWHERE = re.compile(r"\b(?:docker|podman|docker-compose|kubectl|helm|vagrant
 
 def plan(context: PlanContext) -> Plan | None:
     """Return the tasks and scripts that start the project; those that do it in a container are proposals."""
-    runs = [*_tasks(context), *_scripts(context)]
+    runs = [*_tasks(context), *_scripts(context), *_own_script(context)]
     return Plan(runs=tuple(runs)) if runs else None
 
 
@@ -62,3 +64,25 @@ def _scripts(context: PlanContext) -> list[RunPlan]:
             RunPlan(name=name, command=(shell, name), folder=context.folder, source=context.source(path), rank=rank)
         )
     return found
+
+
+_INSTALLERS = ("package.json", "pyproject.toml", "setup.py", "setup.cfg", "Makefile.PL", "Build.PL", "dist.ini")
+"""Where one of these is, what the project's commands are is its own to say."""
+
+
+def _own_script(context: PlanContext) -> list[RunPlan]:
+    """A script that is called as the project: such a project is that script."""
+    folder = context.folder
+    if any((folder / name).is_file() for name in _INSTALLERS) or any(folder.glob("*.gemspec")):
+        return []
+    names = folder_names(folder)
+    for path in [*sorted(folder.glob("*")), *sorted(folder.glob("bin/*"))]:
+        if (path.name.lower() not in names and path.stem.lower() not in names) or not path.is_file():
+            continue
+        interpreter = re.match(r"#!\s*\S*?(?:/env\s+(?:-\S+\s+)*)?([\w.-]+)\s*(?:-\S*\s*)*\n", text_of(path, 4000))
+        if interpreter is None:
+            continue
+        where = path.relative_to(folder).as_posix()
+        command = (f"./{where}",) if os.access(path, os.X_OK) else (interpreter[1], where)
+        return [RunPlan(name=path.stem, command=command, folder=folder, source=context.source(path))]
+    return []
