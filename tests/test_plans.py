@@ -98,6 +98,28 @@ def test_how_a_project_starts(
     assert f"{run.source.file}:{run.source.line}" == source
 
 
+MAKEFILES: list[tuple[dict[str, str], list[str]]] = [
+    ({"Makefile": "SUBDIRS=lib ip\nall:\n\tfor i in $(SUBDIRS); do $(MAKE) -C $$i; done\n",
+        "ip/Makefile": "TARGETS=ip mon\nall: $(TARGETS)\nip: $(IPOBJ) a.a\nmon: mon.o\n", "lib/Makefile": "x.a: x.o\n"},
+            ["ip/ip", "ip/mon"]),
+    ({"Makefile": "default: it\nit: prog install\nprog: \\\nbuoy buoy-conf\nbuoy: load buoy.o\n\t./load buoy\n"
+        "buoy-conf: load buoy-conf.o\n\t./load buoy-conf\ncompile: conf-cc\n\techo cc > compile\n"}, ["buoy"]),
+    ({"Makefile": "libkelp: libkelp.so\nlibkelp.so: a.o\n\tgcc -shared -o libkelp.so a.o\n"}, []),
+    ({"configure.ac": "AC_INIT([kelpxml], [3.2])\nTEA_INIT([3.9])\n", "configure": "", "Makefile.in": "x: y\n"}, []),
+    ({"configure.ac": "AC_INIT([mod_kelp], [3.2])\n", "Makefile.in": "shared: a.lo\n\t$(CC) -o m.la a.lo\n"}, []),
+]  # fmt: skip
+
+
+@pytest.mark.parametrize("files, programs", MAKEFILES)
+def test_which_programs_make_builds(tmp_path: Path, files: dict[str, str], programs: list[str]) -> None:
+    try:
+        plan = plan_of(tmp_path, files)
+    except PlanFault:
+        assert not programs
+        return
+    assert [str(run.in_words).removeprefix("./") for run in (*plan.runs, *plan.others)] == programs
+
+
 @pytest.mark.parametrize(
     "files, arguments",
     [

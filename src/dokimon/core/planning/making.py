@@ -82,7 +82,7 @@ def make_plan(context: PlanContext, settings: Settings, chosen: Sequence[str] = 
             environment=environment,
             checkout=checks_of_checkout(settings),
         )
-    ways = _with_own_names([run for plan in inferred for run in plan.runs])
+    ways = _with_own_names(_each_once([run for plan in inferred for run in plan.runs]))
     if not any(run.rank < Rank.PROPOSAL for run in ways):
         parts = parts_below(context)
         if parts:
@@ -168,6 +168,18 @@ def _inferred(context: PlanContext) -> list[Plan]:
         return found
     last = LAST(context)
     return [*found, last] if last else found
+
+
+def _each_once(runs: list[RunPlan]) -> list[RunPlan]:
+    """Leave out a lone file that another way starts as well."""
+    better = {each for run in runs if run.rank < Rank.FILE for each in (run.source.file, run.name)}
+    seen: dict[object, RunPlan] = {}
+    for run in runs:
+        if run.rank is not Rank.FILE:
+            seen.setdefault(id(run), run)
+        elif not {run.source.file, run.name} & better:
+            seen.setdefault((run.source.file, run.folder), run)
+    return list(seen.values())
 
 
 def _with_own_names(runs: list[RunPlan]) -> list[RunPlan]:

@@ -6,6 +6,7 @@ import re
 
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+from dokimon.core.planning.planners.names import folder_names
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -20,6 +21,7 @@ def plan(context: PlanContext) -> Plan | None:
     found = [(match[1], text.count("\n", 0, match.start(1)) + 1) for match in _EXECUTABLE.finditer(text)]
     if not found:
         return Plan()
+    found.sort(key=lambda each: each[0].lower() not in {path.stem.lower(), *folder_names(folder)})
     step = PrepareStep(
         title="build",
         command=build,

@@ -41,7 +41,7 @@ def _autotools(context: PlanContext) -> Plan | None:
     if not script.is_file():
         return None
     listed = _listed(context, script)
-    if listed is None:
+    if listed is None or (not listed and _is_library(context, script)):
         return Plan()
     source = context.source(script)
     written = next((folder / name for name in MAKEFILES if (folder / name).is_file()), folder / "Makefile")
@@ -102,6 +102,11 @@ def _make_configure(context: PlanContext, source: Source) -> tuple[PrepareStep, 
     )
 
 
+def _is_library(context: PlanContext, script: Path) -> bool:
+    """Whether what is built is loaded by something else: an extension of Tcl, a module or library called as one."""
+    return "TEA_INIT" in text_of(script) or _name_of(script, context.folder).startswith(("lib", "mod_"))
+
+
 def _listed(context: PlanContext, script: Path) -> list[tuple[str, Path, int]] | None:
     """Return the programs that the project's files name; none where they name none, None where they name only a library."""
     listed = _of_automake(context)
@@ -111,8 +116,9 @@ def _listed(context: PlanContext, script: Path) -> list[tuple[str, Path, int]] |
         return _of_makefile(context, "Makefile.in")
     listed = _of_makefile(context, "Makefile")
     # What a script of the project's own makes of it is best called as the project.
-    own = _own_names(context.folder)
-    return listed if any(Path(name).name.lower() in own for name, _, _ in listed) else []
+    own, here = _own_names(context.folder), (context.folder, context.folder / "src")
+    below = any(path.parent not in here for _, path, _ in listed)
+    return listed if below or any(Path(name).name.lower() in own for name, _, _ in listed) else []
 
 
 _WHEREVER = (
@@ -173,7 +179,22 @@ def _of_makefile(context: PlanContext, called: str) -> list[tuple[str, Path, int
         listed = [((where / name).as_posix(), path, line) for name, line in found if not BESIDE.search(name)]
         if listed:
             return sorted(listed, key=lambda each: Path(each[0]).name.lower() not in own)
-    return []
+    return _of_folders_below(context, called)
+
+
+def _of_folders_below(context: PlanContext, called: str) -> list[tuple[str, Path, int]]:
+    """The programs of the folders into which a Makefile goes (GNU make, "Recursive Use of make")."""
+    text = text_of(context.folder / called) if (context.folder / called).is_file() else ""
+    named = [value for _, value in re.findall(r"^(\w*(?:SUB)?DIRS)\s*[+:?]?=\s*([^\n#]*)", text, re.MULTILINE)]
+    named += [*re.findall(r"-C\s+([\w./-]+)", text), *re.findall(r"\bcd\s+([\w./-]+)\s*(?:&&|;)\s*\S*make", text, re.I)]
+    listed = []
+    for where in dict.fromkeys(" ".join(named).split()):
+        path = context.folder / where / called
+        if re.fullmatch(r"[\w./-]+", where) and not BESIDE.search(where) and ".." not in where and path.is_file():
+            found = _programs(text_of(path), path.parent)
+            listed += [(f"{where.strip('/')}/{name}", path, line) for name, line in found if not BESIDE.search(name)]
+    own = _own_names(context.folder)
+    return sorted(listed, key=lambda each: Path(each[0]).name.lower() not in own)[:_MOST_MAKEFILES]
 
 
 def _name_of(script: Path, folder: Path) -> str:
@@ -214,7 +235,24 @@ def _plain(context: PlanContext) -> Plan | None:
             rank=Rank.COMMAND,
         )
         return Plan(prepare=(step,), runs=(run,))
-    return None
+    called = next((name for name in MAKEFILES if (context.folder / name).is_file()), None)
+    below = _of_folders_below(context, called) if called else []
+    if not called or not below:
+        return None
+    program = context.folder / below[0][0]
+    sources = [path for path in program.parent.iterdir() if path.suffix in _SOURCES]
+    source, needed = context.source(context.folder / called), older_than(program, sources)
+    build = PrepareStep(title="build", command=("make",), folder=context.folder, source=source, needed=needed)
+    return Plan(
+        prepare=(build,),
+        runs=tuple(
+            RunPlan(
+                name=Path(name).name, command=(f"./{name}",), folder=context.folder, source=context.source(path, line),
+                rank=Rank.COMMAND,
+            )
+            for name, path, line in below
+        ),
+    )  # fmt: skip
 
 
 def _program(text: str, folder: Path) -> tuple[str, int] | None:
@@ -230,7 +268,7 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
     first = [
         (word, match.start())
         for match in _TARGET.finditer(text)
-        if match[1] in ("all", "default", "build")
+        if match[1] in ("all", "default", "build", "prog", "programs")
         for word in match[2].split()
     ]
     targets = [(match[1], match.start()) for match in _TARGET.finditer(text) if _builds(match, folder)]
@@ -245,6 +283,7 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
             and name not in _NO_PROGRAMS
             and not name.endswith((".o", ".a", ".so", ".d", ".app", ".js", ".html", ".1", ".8", ".5", ".lo", ".la"))
             and not re.search(r"[$%\v]|\.so\.", name)
+            and not (name.startswith("lib") and re.search(rf"\b{re.escape(name)}\.(?:so|a|la|dylib)\b", text))
         ):
             # A line that went on is one now; each of its pieces was a line.
             found.setdefault(name, text.count("\n", 0, place) + text.count("\v", 0, place) + 1)
@@ -282,8 +321,13 @@ def _objects(prerequisites: str) -> str:
 
 
 _NO_PROGRAMS = frozenset(
-    {"all", "clean", "install", "uninstall", "test", "tests", "check", "help", "dist", "run", "default", "depend"}
-)
+    {
+        "all", "clean", "install", "uninstall", "test", "tests", "check", "help", "dist", "run", "default", "depend",
+        "shared", "static", "compile", "load", "makelib", "makeso", "choose", "hier", "instcheck", "programs", "prog",
+        "libraries", "lib", "docs", "doc", "man", "rts", "auto-str", "chkshsgr", "systype",
+    }
+)  # fmt: skip
+"""Names of tasks, by custom, and of small helpers that packages bring to build themselves."""
 
 
 def _builds(target: re.Match[str], folder: Path) -> bool:

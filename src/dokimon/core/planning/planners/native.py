@@ -16,7 +16,7 @@ _CMAKE_PROGRAM = re.compile(
 )
 _PROJECT = re.compile(r"^\s*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
 BESIDE = re.compile(
-    r"(?i:test|regress|[am]san$|(?:^|[/_.-])(?:docs?|fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?)(?:$|[/_.-]))"
+    r"(?i:test|regress|[am]san$|(?:^|[/_.-])(?:docs?|fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?|jni)(?:$|[/_.-]))"
     r"|[a-z](?:Fuzz|Bench|Example|Demo)"
 )
 """Programs that are not the project itself, by their names or folders."""

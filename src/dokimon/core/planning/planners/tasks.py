@@ -66,15 +66,9 @@ def _scripts(context: PlanContext) -> list[RunPlan]:
     return found
 
 
-_INSTALLERS = ("package.json", "pyproject.toml", "setup.py", "setup.cfg", "Makefile.PL", "Build.PL", "dist.ini")
-"""Where one of these is, what the project's commands are is its own to say."""
-
-
 def _own_script(context: PlanContext) -> list[RunPlan]:
     """A script that is called as the project: such a project is that script."""
     folder = context.folder
-    if any((folder / name).is_file() for name in _INSTALLERS) or any(folder.glob("*.gemspec")):
-        return []
     names = folder_names(folder)
     for path in [*sorted(folder.glob("*")), *sorted(folder.glob("bin/*"))]:
         if (path.name.lower() not in names and path.stem.lower() not in names) or not path.is_file():
