@@ -103,7 +103,8 @@ MAKEFILES: list[tuple[dict[str, str], list[str]]] = [
         "ip/Makefile": "TARGETS=ip mon\nall: $(TARGETS)\nip: $(IPOBJ) a.a\nmon: mon.o\n", "lib/Makefile": "x.a: x.o\n"},
             ["ip/ip", "ip/mon"]),
     ({"Makefile": "default: it\nit: prog install\nprog: \\\nbuoy buoy-conf\nbuoy: load buoy.o\n\t./load buoy\n"
-        "buoy-conf: load buoy-conf.o\n\t./load buoy-conf\ncompile: conf-cc\n\techo cc > compile\n"}, ["buoy"]),
+        "buoy-conf: load buoy-conf.o\n\t./load buoy-conf\ncompile: conf-cc\n\techo cc > compile\n",
+        "buoy.c": "", "buoy-conf.c": ""}, ["buoy", "buoy-conf"]),
     ({"Makefile": "libkelp: libkelp.so\nlibkelp.so: a.o\n\tgcc -shared -o libkelp.so a.o\n"}, []),
     ({"configure.ac": "AC_INIT([kelpxml], [3.2])\nTEA_INIT([3.9])\n", "configure": "", "Makefile.in": "x: y\n"}, []),
     ({"configure.ac": "AC_INIT([mod_kelp], [3.2])\n", "Makefile.in": "shared: a.lo\n\t$(CC) -o m.la a.lo\n"}, []),
