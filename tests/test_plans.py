@@ -451,7 +451,7 @@ def test_the_best_way_and_the_others(tmp_path: Path, files: dict[str, str], firs
 @pytest.mark.parametrize(
     "files, says",
     [
-        ({"README.md": "# Tides\n\n## Usage\n\n```\n$ python3 tides/show.py\n```\n"},
+        ({"README.md": "# Tides\n\n## Usage\n\n```\n$ npm start\n$ python3 tides/show.py\n```\n", "tides/show.py": ""},
             r"--run readme +python3 tides/show\.py"),
         ({"Dockerfile": 'FROM x\nCMD ["node", "board.js"]\n'}, r"--run container +node board\.js +\(Dockerfile:2\)"),
         ({"Makefile": "serve:\n\tdocker compose up\n"}, r'--run make serve +make serve'),

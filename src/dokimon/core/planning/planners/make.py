@@ -210,54 +210,38 @@ def _name_of(script: Path, folder: Path) -> str:
 
 
 def _plain(context: PlanContext) -> Plan | None:
-    """The program that make builds: a target that compiles one, here or in `src` (GNU make, "How make Works")."""
+    """The programs that make builds, here, in `src`, or in the folders that it goes into (GNU make, "How make Works")."""
     for folder in (context.folder, context.folder / "src"):
         path = next((folder / name for name in MAKEFILES if (folder / name).is_file()), None)
-        found = _program(text_of(path), folder) if path else None
-        if path is None or found is None:
-            continue
-        name, line = found
-        program = folder / name
-        sources = [each for each in folder.iterdir() if each != program and not each.name.startswith(".")]
-        step = PrepareStep(
-            title="build",
-            command=("make",),
-            folder=folder,
-            source=context.source(path),
-            needed=older_than(program, [each for each in sources if each.suffix != ".o"]),
-            makes=(program,),
-        )
-        run = RunPlan(
-            name=Path(name).name,
-            command=(f"./{name}",),
-            folder=folder,
-            source=context.source(path, line),
-            rank=Rank.COMMAND,
-        )
-        return Plan(prepare=(step,), runs=(run,))
+        found = _programs(text_of(path), folder) if path else []
+        if path and found:
+            listed = [found[0], *(each for each in found[1:] if not BESIDE.search(each[0]))]
+            return _made(context, folder, path, [(name, path, line) for name, line in listed])
     called = next((name for name in MAKEFILES if (context.folder / name).is_file()), None)
     below = _of_folders_below(context, called) if called else []
-    if not called or not below:
-        return None
-    program = context.folder / below[0][0]
-    sources = [path for path in program.parent.iterdir() if path.suffix in _SOURCES]
-    source, needed = context.source(context.folder / called), older_than(program, sources)
-    build = PrepareStep(title="build", command=("make",), folder=context.folder, source=source, needed=needed)
-    return Plan(
-        prepare=(build,),
-        runs=tuple(
-            RunPlan(
-                name=Path(name).name, command=(f"./{name}",), folder=context.folder, source=context.source(path, line),
-                rank=Rank.COMMAND,
-            )
-            for name, path, line in below
-        ),
+    return _made(context, context.folder, context.folder / called, below) if called and below else None
+
+
+def _made(context: PlanContext, folder: Path, makefile: Path, listed: list[tuple[str, Path, int]]) -> Plan:
+    """Return the plan that makes in a folder and starts one of the programs that are built there."""
+    program = folder / listed[0][0]
+    inputs = [each for each in program.parent.iterdir() if each != program and not each.name.startswith(".")]
+    step = PrepareStep(
+        title="build",
+        command=("make",),
+        folder=folder,
+        source=context.source(makefile),
+        needed=older_than(program, [each for each in inputs if each.suffix != ".o"]),
+        makes=(program,),
+    )
+    runs = tuple(
+        RunPlan(
+            name=Path(name).name, command=(f"./{name}",), folder=folder, source=context.source(path, line),
+            rank=Rank.COMMAND,
+        )
+        for name, path, line in listed
     )  # fmt: skip
-
-
-def _program(text: str, folder: Path) -> tuple[str, int] | None:
-    """Return the file that a Makefile builds as a program, and its line."""
-    return next(iter(_programs(text, folder)), None)
+    return Plan(prepare=(step,), runs=runs)
 
 
 def _programs(text: str, folder: Path) -> list[tuple[str, int]]:

@@ -50,9 +50,18 @@ def _of_readme(context: PlanContext) -> Iterator[RunPlan]:
             speaks = bool(_HEADING.match(text))
         elif speaks and len(text) < 300 and (fenced or text.startswith(("    ", "\t"))):
             found = _STARTS.match(text.strip())
-            if found and not re.search(r"[<>|&;]|install|\btest\b|\.\.\.", found[1]):
+            if found and not re.search(r"[<>|&;]|install|\btest\b|\.\.\.", found[1]) and _is_there(found[1], context):
                 number += 1
                 yield _proposal(context, f"readme-{number}" if number > 1 else "readme", found[1].strip(), path, line)
+
+
+def _is_there(command: str, context: PlanContext) -> bool:
+    """Whether what a command names is in the checkout: READMEs also show what lies in other projects."""
+    file = re.match(r"(?:node|python3?|ruby|perl|php)\s+(?!-)([\w./-]+\.\w+)\b|(\./[\w./-]+)", command)
+    if file:
+        return (context.folder / (file[1] or file[2])).is_file()
+    script = re.match(r"(?:npm|yarn|pnpm|bun)(?: run)? (start|dev|serve)\b", command)
+    return script is None or f'"{script[1]}"' in text_of(context.folder / "package.json")
 
 
 def _of_container(context: PlanContext) -> Iterator[RunPlan]:
