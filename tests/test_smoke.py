@@ -97,6 +97,8 @@ def test_one_fault_counts_once_and_junit_says_what_helps(world: World) -> None:
     """A page whose script is wrong is one failure, not four: run, check, sum of the parts, part."""
     world.server("shell", "falls-back", "lacks-redis")
     assert ": failed · " in (drawn := world.dokimon("smoke").out) and "3 of 4 checks passed" in drawn
+    quiet = world.dokimon("smoke", "-q").out
+    assert "script /app.js" in quiet and not any(line.strip().startswith("passed") for line in quiet.splitlines())
     suite = ElementTree.fromstring(world.dokimon("smoke", "--format", "junit").out)[-1]
     failures = [(case, failure) for case in suite for failure in case.findall("failure")]
     assert suite.get("failures") == "1" and [case.get("name") for case, _ in failures] == ["GET /: script /app.js"]

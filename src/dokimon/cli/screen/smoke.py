@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from pathlib import Path
 
 from rich.console import Console
@@ -13,7 +13,7 @@ from rich.text import Text
 from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short, verdict_text
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Diagnosis, Prepared, Remedy, Report, Run
-from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped
+from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
 
 _INDENT = 10
 _MOST_FILES = 5
@@ -31,7 +31,7 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
             _draw_step(console, step)
     for run in report.runs or ():
         if not (quiet and run.verdict == "passed"):
-            _draw_run(console, run, verbose=verbose)
+            _draw_run(console, run, quiet=quiet, verbose=verbose)
     _draw_checkout(console, report, quiet=quiet)
     if report.other_ways and not quiet:
         ways = [f'--run "{each.name}"' if " " in each.name else f"--run {each.name}" for each in report.other_ways]
@@ -91,9 +91,10 @@ def _draw_step(console: Console, step: Prepared) -> None:
 
 def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
     """Say what is other than before in the repository, and what its checks make of that."""
-    if report.checks:
+    checks = [check for check in report.checks if not quiet or check.verdict != "passed"]
+    if checks:
         _row(console, "checkout", Text())
-        console.print(Padding(_checks_table(report.checks), (0, 0, 0, _INDENT), expand=False))
+        console.print(Padding(_checks_table(checks), (0, 0, 0, _INDENT), expand=False))
         console.print()
     elif report.changed_files and not quiet:
         more = len(report.changed_files) - _MOST_FILES
@@ -102,7 +103,7 @@ def _draw_checkout(console: Console, report: Report, *, quiet: bool) -> None:
         console.print()
 
 
-def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
+def _draw_run(console: Console, run: Run, *, quiet: bool, verbose: bool) -> None:
     text = Text.assemble(run.command, "  ", verdict_text(run.verdict))
     if run.verdict != "passed" or run.kind == "program":
         text.append(f": {short(run.reason)}")
@@ -115,8 +116,9 @@ def _draw_run(console: Console, run: Run, *, verbose: bool) -> None:
     _row(console, run.name if len(run.name) < _INDENT else "", text)
     _draw_diagnoses(console, run.diagnoses)  # the likely cause is what one looks for first
     _draw_noticed(console, run.noticed)
-    if run.checks:
-        console.print(Padding(_checks_table(run.checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
+    checks = [check for check in told_once(run.checks) if check.verdict != "passed"] if quiet else run.checks
+    if checks:
+        console.print(Padding(_checks_table(checks, verbose=verbose), (0, 0, 0, _INDENT), expand=False))
     went_wrong = run.verdict in ("failed", "unsure")
     if went_wrong or run.kind == "program":
         _draw_lines(console, run.last_lines)
@@ -155,7 +157,7 @@ def _about_ports(run: Run) -> Iterator[Text]:
         yield Text(f"port {stranger.port} is held by {who}{instead}", style="yellow")
 
 
-def _checks_table(checks: tuple[Check, ...], *, verbose: bool = False) -> Table:
+def _checks_table(checks: Sequence[Check], *, verbose: bool = False) -> Table:
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), show_header=False)
     table.add_column(no_wrap=True)
     table.add_column(no_wrap=True, max_width=34)
