@@ -153,7 +153,7 @@ def _of_automake(context: PlanContext) -> list[tuple[str, Path, int]] | None:
     if not found and others and not any(folder.glob("*.c")):
         return None
     own = _own_names(folder)
-    return sorted(found, key=lambda each: Path(each[0]).name.lower() not in own)
+    return sorted(found, key=lambda each: (Path(each[0]).name.lower() not in own, bool(BESIDE.search(each[0]))))
 
 
 _MOST_MAKEFILES = 300

@@ -10,6 +10,7 @@ from typing import Any
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
+from dokimon.core.planning.planners.names import folder_names
 
 _CMAKE_PROGRAM = re.compile(
     r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
@@ -50,8 +51,11 @@ def _cmake(context: PlanContext) -> Plan | None:
         if not BESIDE.search(match[2]) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
     project = _PROJECT.search(text_of(lists))
-    own = {folder.name.lower(), project[1].lower() if project else ""}
-    programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
+    own = {*folder_names(folder), project[1].lower() if project else ""}
+    everything = "\n".join(text_of(path) for path in [lists, *sorted(folder.glob("*/CMakeLists.txt"))])
+    installed = set(" ".join(re.findall(r"(?i)\binstall\s*\(\s*TARGETS\s([^)]*)", everything)).split())
+    makes_library = _names_library(everything, "add_library", own)
+    programs.sort(key=lambda each: (each[0].lower() not in own, each[0] not in installed, each[1].parent != folder))
     if not programs:
         return Plan()
     outputs = [_output(binaries, path, folder, name) for name, path, _ in programs]
@@ -79,11 +83,18 @@ def _cmake(context: PlanContext) -> Plan | None:
             command=(str(target),),
             folder=folder,
             source=context.source(path, line),
-            rank=_rank(path, folder),
+            rank=_rank(path, folder, helps=makes_library and name.lower() not in own and name not in installed),
         )
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
+
+
+def _names_library(text: str, function: str, own: set[str]) -> bool:
+    """Whether the files of a project make a library that is called as it is."""
+    made = re.findall(rf"(?i)\b{function}\s*\(\s*['\"]?([\w.+-]+|\$\{{PROJECT_NAME\}})", text)
+    named = {each for name in own if name for each in (name, f"lib{name}", name.removeprefix("lib"), "${project_name}")}
+    return any(name.lower() in named for name in made)
 
 
 def _output(binaries: Path, path: Path, folder: Path, name: str) -> Path:
@@ -106,12 +117,12 @@ def _output(binaries: Path, path: Path, folder: Path, name: str) -> Path:
     return home / (place[2] or "").lstrip("/") / called
 
 
-def _rank(path: Path, folder: Path) -> Rank:
+def _rank(path: Path, folder: Path, *, helps: bool) -> Rank:
     """What lies beside the project helps in its development: it is only proposed."""
-    helps = re.search(
+    helps = helps or bool(re.search(
         r"(?i)(?:^|/)(?:tools?|misc|utils?|contrib|helpers?|scripts?)(?:/|$)",
         path.parent.relative_to(folder).as_posix(),
-    )
+    ))  # fmt: skip
     return Rank.PROPOSAL if helps else Rank.COMMAND
 
 
@@ -154,8 +165,11 @@ def _meson(context: PlanContext) -> Plan | None:
         for name in [match[1] or (project[1] if project else "")]
         if name and not BESIDE.search(name) and not BESIDE.search(path.parent.relative_to(folder).as_posix())
     ]
-    own = {folder.name.lower(), project[1].lower() if project else ""}
-    programs.sort(key=lambda each: (each[0].lower() not in own, each[1].parent != folder))
+    own = {*folder_names(folder), project[1].lower() if project else ""}
+    everything = "\n".join(map(text_of, scripts))
+    installed = {name for name, _, _ in programs if _is_installed(name, everything)}
+    makes_library = _names_library(everything, r"(?:shared_|static_|both_)?librar(?:y|ies)", own)
+    programs.sort(key=lambda each: (each[0].lower() not in own, each[0] not in installed, each[1].parent != folder))
     if not programs:
         return Plan()
     binaries = folder / "builddir"
@@ -184,8 +198,15 @@ def _meson(context: PlanContext) -> Plan | None:
             command=(str(target),),
             folder=folder,
             source=context.source(path, line),
-            rank=_rank(path, folder),
+            rank=_rank(path, folder, helps=makes_library and name.lower() not in own and name not in installed),
         )
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
     return Plan(prepare=steps, runs=runs)
+
+
+def _is_installed(name: str, text: str) -> bool:
+    """Whether Meson installs a program where people find it (its reference, "executable": `install`, `install_dir`)."""
+    start = re.search(rf"\bexecutable\s*\(\s*'{re.escape(name)}'", text)
+    call = text[start.start() : start.start() + 2000].partition("\n)")[0] if start else ""
+    return bool(re.search(r"\binstall\s*:\s*true", call)) and "libexec" not in call
