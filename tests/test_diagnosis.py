@@ -62,3 +62,38 @@ def test_what_is_not_there_is_never_a_remedy(tmp_path: Path) -> None:
     assert [each.command for each in diagnose(module, 1, known)[0].remedies] == ["npm install tern"]
     (tmp_path / "package.json").write_text('{"dependencies": {"tern": "1"}}')
     assert [each.command for each in diagnose(module, 1, known)[0].remedies] == ["npm install"]
+
+
+@pytest.mark.parametrize(
+    "files, module, says, command",
+    [
+        ({"setup.py": "install_requires=['flask']"}, "six", "six is not declared in setup.py", "python -m pip install six"),
+        ({"requirements.txt": "Flask\nPyYAML>=6\n"}, "yaml", "requirements.txt declares PyYAML",
+            "python -m pip install -r requirements.txt"),
+        ({"pyproject.toml": "dependencies = ['tide_tables>=1']"}, "tide_tables.low", "pyproject.toml declares tide_tables",
+            "python -m pip install -e ."),
+        ({"pyproject.toml": "dependencies = ['tide-tables-more']"}, "tide_tables", "is not declared", None),
+        ({"requirements/dev.txt": "tern\n", ".venv/pyvenv.cfg": ""}, "tern", "requirements/dev.txt declares tern",
+            ".venv/bin/python -m pip install -r requirements/dev.txt"),
+        ({}, "tern", "install the project's requirements", None),
+    ],
+)  # fmt: skip
+def test_where_the_package_of_a_python_module_is_declared(
+    tmp_path: Path, files: dict[str, str], module: str, says: str, command: str | None
+) -> None:
+    for name, text in files.items():
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text(text)
+    line = f"ModuleNotFoundError: No module named '{module}'"
+    (remedy,) = diagnose([line], 1, looks({}, tmp_path, Catalogue()))[0].remedies
+    assert says in remedy.say and (command is None or remedy.command == command), remedy
+
+
+def test_the_installer_of_another_system_is_no_remedy(tmp_path: Path) -> None:
+    line = "The virtual environment was not created successfully because ensurepip is not"
+    bare = looks({"PATH": str(tmp_path)}, tmp_path / "checkout", Catalogue())
+    assert [step.command for step in diagnose([line], 1, bare)[0].remedies] == [None]
+    (tmp_path / "apt-get").write_text("#!/bin/sh\n")
+    (tmp_path / "apt-get").chmod(0o755)
+    (step,) = diagnose([line], 1, bare | looks({"PATH": str(tmp_path)}, tmp_path / "checkout", Catalogue()))[0].remedies
+    assert step.command and step.command.startswith("sudo apt-get install ")

@@ -116,7 +116,9 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
     steps = [
         Remedy(
             _filled(step.say, groups),
-            _filled(step.command, groups) if step.command and not _lacking(step.command, groups) else None,
+            _filled(step.command, groups)
+            if step.command and not _lacking(step.command, groups) and _is_here(step.command, looks)
+            else None,
         )
         for step in cause.steps
     ]
@@ -126,6 +128,15 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
         line=clean(line, 240) if line else None,
         remedies=tuple(looked) if looked and cause.look_alone else (*looked, *steps)[:3],
     )
+
+
+_INSTALLER = re.compile(r"(?:sudo )?(apt-get|dnf|pacman|apk|brew)\b")
+
+
+def _is_here(command: str, looks: Mapping[str, Look]) -> bool:
+    """Whether the installer that a command starts with is here: each kind of system has its own."""
+    installer = _INSTALLER.match(command)
+    return installer is None or "installer" not in looks or bool(looks["installer"]({"command": installer[1]}))
 
 
 def _lacking(text: str, groups: Mapping[str, str]) -> bool:

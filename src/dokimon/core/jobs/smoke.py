@@ -112,7 +112,9 @@ def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) 
         watcher=MaskingWatcher(watcher, Mask(secrets_in(environment, root))),
         logs=Logs(root, environment, bytes_of(largest) if largest else LARGEST_BYTES),
         root=root,
-        looks=looks(environment, root, verified.workspace.catalogue, verified.declared.requirements),
+        looks=looks(
+            environment, root, verified.workspace.catalogue, verified.declared.requirements, verified.checkout.project
+        ),
     )
 
 

@@ -2,15 +2,12 @@
 
 from __future__ import annotations
 
-import json
-import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.subjects import ServiceSubject
 from dokimon.core.diagnosis.diagnosing import Look
-from dokimon.core.files import text_of
 from dokimon.core.judging.starting import known_services, name_at, to_start, ways_to_start
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.folders import folders_of
@@ -19,14 +16,20 @@ from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shell import put_first, shell_in_use
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.report.model import Remedy
+from dokimon.core.smoking.looking_at_files import example_beside, node_module, python_module
 
 
 def looks(
-    environment: Mapping[str, str], root: Path, catalogue: Catalogue, needs: Sequence[Requirement] = ()
+    environment: Mapping[str, str],
+    root: Path,
+    catalogue: Catalogue,
+    needs: Sequence[Requirement] = (),
+    project: Path | None = None,
 ) -> dict[str, Look]:
     """Return the ways to look something up, by the names that the data of the diagnoses uses.
 
-    `needs` are those of the project: its services may be what a run does not reach.
+    `needs` are those of the project: its services may be what a run does not reach. `project` is its folder, where it is
+    not the root.
     """
 
     def port(groups: Mapping[str, str]) -> Sequence[Remedy]:
@@ -55,12 +58,19 @@ def looks(
                 return [Remedy(f"{path} is there, but its folder is not on PATH; put it first", line)]
         return []
 
+    def installer(groups: Mapping[str, str]) -> Sequence[Remedy]:
+        on_path = SearchPath(environment, root, root).on_path
+        name = groups.get("command", "")
+        return [Remedy(name) for folder, absolute in on_path if absolute and is_program(Path(folder) / name)][:1]
+
     return {
         "port": port,
+        "installer": installer,
         "command": command,
         "service": lambda groups: _service(groups, environment, root, needs),
-        "example": lambda groups: _example(Path(groups.get("file", ".env")), root),
-        "undeclared": lambda groups: _undeclared(groups.get("name", ""), root),
+        "example": lambda groups: example_beside(Path(groups.get("file", ".env")), root),
+        "undeclared": lambda groups: node_module(groups.get("name", ""), project or root),
+        "python-module": lambda groups: python_module(groups.get("name", ""), project or root),
     }
 
 
@@ -75,30 +85,3 @@ def _service(
             return to_start(need, environment, root)
     name = named or name_at(port)
     return ways_to_start(name, port or known_services()[name].port, environment, root) if name else ()
-
-
-def _example(named: Path, root: Path) -> Sequence[Remedy]:
-    """An example often lies beside a file that has to be made: config.example.yaml, .env.sample."""
-    path = named if named.is_absolute() else root / named
-    if not path.is_relative_to(root) or not path.parent.is_dir() or path.exists():
-        return []
-    mark = "(?:[._-](?:example|sample|dist|template|default))?"
-    similar = re.compile(rf"{re.escape(path.stem)}{mark}{re.escape(path.suffix)}{mark}")
-    for other in sorted(path.parent.iterdir()):
-        if other.is_file() and similar.fullmatch(other.name):
-            command = f"cp {other.relative_to(root)} {path.relative_to(root)}"
-            return [Remedy(f"{other.name} lies beside it: copy it, and look at what it says", command)]
-    return []
-
-
-def _undeclared(module: str, root: Path) -> Sequence[Remedy]:
-    """A module that package.json does not declare is not brought by installing again."""
-    named = re.match(r"(?:@[\w.-]+/)?[\w.-]+", module)
-    try:
-        package = json.loads(text_of(root / "package.json") or "{}")
-    except (ValueError, RecursionError):
-        return []
-    tables = [package.get(key) for key in ("dependencies", "devDependencies")] if isinstance(package, dict) else []
-    if named is None or not package or any(isinstance(table, dict) and named[0] in table for table in tables):
-        return []
-    return [Remedy(f"{named[0]} is not declared in package.json: add it", f"npm install {named[0]}")]

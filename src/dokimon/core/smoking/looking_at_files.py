@@ -1,0 +1,76 @@
+"""What files of the checkout say about a failure: an example that lies beside, a package that nothing declares."""
+
+from __future__ import annotations
+
+import json
+import re
+import tomllib
+from collections.abc import Sequence
+from functools import cache
+from pathlib import Path
+
+from dokimon.core.files import text_of
+from dokimon.core.machine.platform import PROGRAMS_FOLDER
+from dokimon.core.report.model import Remedy
+
+
+def example_beside(named: Path, root: Path) -> Sequence[Remedy]:
+    """An example often lies beside a file that has to be made: config.example.yaml, .env.sample."""
+    path = named if named.is_absolute() else root / named
+    if not path.is_relative_to(root) or not path.parent.is_dir() or path.exists():
+        return []
+    mark = "(?:[._-](?:example|sample|dist|template|default))?"
+    similar = re.compile(rf"{re.escape(path.stem)}{mark}{re.escape(path.suffix)}{mark}")
+    for other in sorted(path.parent.iterdir()):
+        if other.is_file() and similar.fullmatch(other.name):
+            command = f"cp {other.relative_to(root)} {path.relative_to(root)}"
+            return [Remedy(f"{other.name} lies beside it: copy it, and look at what it says", command)]
+    return []
+
+
+def node_module(module: str, folder: Path) -> Sequence[Remedy]:
+    """A module that package.json does not declare is not brought by installing again."""
+    named = re.match(r"(?:@[\w.-]+/)?[\w.-]+", module)
+    try:
+        package = json.loads(text_of(folder / "package.json") or "{}")
+    except (ValueError, RecursionError):
+        return []
+    tables = [package.get(key) for key in ("dependencies", "devDependencies")] if isinstance(package, dict) else []
+    if named is None or not package or any(isinstance(table, dict) and named[0] in table for table in tables):
+        return []
+    return [Remedy(f"{named[0]} is not declared in package.json: add it", f"npm install {named[0]}")]
+
+
+_LISTS = ("requirements.txt", "requirements/*.txt", "requirements-*.txt", "requirements*.in")
+_OWN = ("pyproject.toml", "setup.cfg", "setup.py")
+
+
+def python_module(module: str, folder: Path) -> Sequence[Remedy]:
+    """Say which file declares the package of a module, and how it is installed from there; or that none does."""
+    name = re.match(r"\w+", module)
+    files = [path for pattern in (*_LISTS, *_OWN, "Pipfile") for path in sorted(folder.glob(pattern))]
+    if name is None or not files:
+        return []
+    package = _packages().get(name[0], name[0])
+    spelt = re.escape(package).replace("_", "[-_.]").replace("\\-", "[-_.]")  # PEP 503, "Normalized Names"
+    named = re.compile(rf"(?i)(?<![\w.-]){spelt}(?![\w-])")
+    python = f"{folder / '.venv' / PROGRAMS_FOLDER / 'python'}" if (folder / ".venv").is_dir() else "python"
+    pip = f"{python.removeprefix(f'{folder}/')} -m pip install"
+    for path in files:
+        if named.search(text_of(path)):
+            where = path.relative_to(folder).as_posix()
+            wanted = f"-r {where}" if path.suffix in (".txt", ".in") else "-e ."
+            if path.name == "Pipfile":
+                wanted = package
+            return [Remedy(f"{where} declares {package}: install what it says into the project's environment",
+                f"{pip} {wanted}")]  # fmt: skip
+    return [
+        Remedy(
+            f"{package} is not declared in {files[0].name}, nor anywhere beside it: add it there", f"{pip} {package}"
+        )
+    ]
+
+
+@cache
+def _packages() -> dict[str, str]:
+    return tomllib.loads(Path(__file__).with_name("python_modules.toml").read_text("utf-8"))
