@@ -6,14 +6,21 @@ import os
 import shutil
 import subprocess
 import sys
+import threading
 import zipfile
 from importlib.util import find_spec
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from conftest import STANDINS, World, report_in
+from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.window import Window
+from dokimon.core.machine.asking import Asker
+from dokimon.core.processes.display import VirtualDisplay
+from dokimon.core.processes.output import Output
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.settings.read import read_settings
 
@@ -592,11 +599,16 @@ def test_a_serial_console(world: World) -> None:
         assert ended.status == status and says in ended.out, ended
 
 
+def with_xvfb(world: World) -> None:
+    (world.tools / "Xvfb").symlink_to(shutil.which("Xvfb") or "")
+
+
 HAS_DISPLAY = shutil.which("Xvfb") and find_spec("Xlib") and find_spec("PIL") and find_spec("tkinter")
 
 
 @pytest.mark.skipif(not HAS_DISPLAY, reason="needs Xvfb, python-xlib, Pillow and Tk")
 def test_a_window(world: World) -> None:
+    with_xvfb(world)
     program = (
         "import signal, tkinter\nsignal.signal(signal.SIGINT, signal.SIG_DFL)\nw = tkinter.Tk()\n"
         "w.title('Quay display')\nw.geometry('200x100')\n{}\nw.after(20000, w.destroy)\nw.mainloop()\n"
@@ -615,6 +627,42 @@ def test_a_window(world: World) -> None:
         (found,) = [check for name, check in checks.items() if name.startswith("window")]
         assert (found["verdict"], seen in found["seen"]) == (verdict, True), report
         assert verdict == "failed" or Path(found["evidence"]).read_bytes().startswith(b"\x89PNG")
+
+
+@pytest.mark.skipif(not HAS_DISPLAY, reason="needs Xvfb, python-xlib, Pillow and Tk")
+def test_a_program_with_a_window_is_looked_at_without_a_word(world: World) -> None:
+    """It fails for want of a display, gets one that nobody sees, and is stopped as no terminal would."""
+    with_xvfb(world)
+    text = (
+        "import tkinter\nif __name__ == '__main__':\n    w = tkinter.Tk()\n    tkinter.Label(w, text='07:40').pack()\n"
+    )
+    world.write({"main.py": f"{text}    w.mainloop()\n"})
+    status, run = world.run_of()
+    assert status == 0 and [check["name"] for check in run["checks"]] == ["window", "stops"], run
+    assert run["stopped_by"] == "SIGTERM" and run["stop_seconds"] < 5
+
+
+@pytest.mark.skipif(not HAS_DISPLAY, reason="needs Xvfb, python-xlib, Pillow and Tk")
+def test_on_a_display_of_others_only_the_own_window_counts(world: World, monkeypatch: pytest.MonkeyPatch) -> None:
+    """A program without a window stays unsure, though there are windows; what the X server knows tells them apart."""
+    display = VirtualDisplay.start(world.environment | {"PATH": os.environ["PATH"]}, threading.Event())
+    assert display
+    try:
+        monkeypatch.setenv("DISPLAY", display.name)
+        draws = "import tkinter\nw = tkinter.Tk()\ntkinter.Label(w, text='x').pack()\nw.update()\nprint(flush=True)\ninput()"
+        with subprocess.Popen([sys.executable, "-c", draws], stdin=subprocess.PIPE, stdout=subprocess.PIPE) as other:
+            assert other.stdout and other.stdout.readline()
+            context = CheckContext(
+                name="x", root=world.checkout, environment={**os.environ}, halt=threading.Event(), output=Output(), facts={},
+                evidence=lambda _: None, listening=lambda: (), asker=Asker({}, world.checkout), display=display.name,
+                processes=lambda: [os.getpid()],
+            )  # fmt: skip
+            (missed,) = Window(within="1s").look(context)
+            (found,) = Window(within="9s").look(msgspec.structs.replace(context, processes=lambda: [other.pid]))
+            other.kill()
+    finally:
+        display.close()
+    assert (missed.verdict, found.verdict) == ("failed", "passed"), (missed, found)
 
 
 def test_a_page_that_cannot_be_rendered_here_is_skipped_with_a_remedy(world: World) -> None:

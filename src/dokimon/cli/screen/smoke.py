@@ -138,7 +138,7 @@ def _about_start(run: Run) -> Iterator[Text]:
     if run.url:
         yield Text.assemble(f"up after {seconds} at ", (run.url, "cyan"), (f": {run.up_by}", "dim"))
     elif run.up_by:
-        yield Text(f"up after {seconds}: {run.up_by}")
+        yield Text(f"up after {seconds}: {run.up_by}" if run.up_seconds is not None else run.up_by)
 
 
 def _about_ports(run: Run) -> Iterator[Text]:

@@ -1,7 +1,8 @@
 """Looks for a window on an X display, in a process of its own: takes a wish, writes what it saw.
 
 `python -m dokimon.core.checks.screen_look WISH` takes one object of JSON: `display`, a part of its `title`, `seconds` to
-wait, `picture` (a file for a PNG). It writes one line of JSON.
+wait, `picture` (a file for a PNG), `own` (the processes of which one must own it; none where any may). It writes one line of
+JSON.
 """
 
 from __future__ import annotations
@@ -32,6 +33,8 @@ def see(wish: dict[str, Any]) -> dict[str, Any]:
                 if title:
                     titles[title] = None
                 if wish["title"] not in title or window.get_attributes().map_state != X.IsViewable:
+                    continue
+                if wish["own"] and _pid(display, window) not in wish["own"]:
                     continue
                 seen = seen or {"seconds": round(time.monotonic() - began, 3)}
                 seen |= {"title": title, "pid": _pid(display, window), **_drawn(window, wish["picture"])}
@@ -65,9 +68,18 @@ def _title(display: Any, window: Any) -> str:
 
 
 def _pid(display: Any, window: Any) -> int | None:
-    """Return the process that a window says it belongs to (Extended Window Manager Hints, `_NET_WM_PID`)."""
+    """Return the process that a window belongs to: as it says itself, else as the X server knows of its client.
+
+    Extended Window Manager Hints, `_NET_WM_PID`; X Resource Extension 1.2, "XResQueryClientIds".
+    """
     owner = window.get_full_property(display.intern_atom("_NET_WM_PID"), 0)
-    return int(owner.value[0]) if owner and len(owner.value) else None
+    if owner and len(owner.value):
+        return int(owner.value[0])
+    resources = import_module("Xlib.ext.res")
+    if not display.has_extension("X-Resource"):
+        return None
+    answer = display.res_query_client_ids([{"client": window.id, "mask": resources.LocalClientPIDMask}])
+    return next((int(each.value[0]) for each in answer.ids if len(each.value)), None)
 
 
 def _drawn(window: Any, picture: str | None) -> dict[str, Any]:

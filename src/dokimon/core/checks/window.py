@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from typing import ClassVar
 
 from dokimon.core.checks.context import CheckContext
@@ -15,7 +16,9 @@ _START_SECONDS = 20.0
 
 
 class Window(CheckSpec, frozen=True, kw_only=True):
-    """`window = "Departures"`, a part of its title; it must be there and drawn `within` a time."""
+    """`window = "Departures"`, a part of its title; it must be there and drawn `within` a time. Any of the run's own will do
+    where the title is empty.
+    """
 
     kind_name: ClassVar[str] = "window"
     draws_window: ClassVar[bool] = True
@@ -26,7 +29,7 @@ class Window(CheckSpec, frozen=True, kw_only=True):
     @property
     def default_name(self) -> str:
         """The name of the check where the project gives it none."""
-        return f"window {self.window}"
+        return f"window {self.window}".rstrip()
 
     def look(self, context: CheckContext) -> list[Check]:
         """Look at the run, and return what was seen."""
@@ -37,16 +40,20 @@ def _look(spec: Window, context: CheckContext) -> list[Check]:
     """Look for the window on the run's display, and keep a picture of it."""
     from dokimon.core.checks.helper import HelperFault, ask
 
-    name, expected = clean(spec.default_name, 100), clean(f"a window “{spec.window}” with something in it")
+    called = f"a window “{spec.window}”" if spec.window else "a window of its own"
+    name, expected = clean(spec.default_name, 100), clean(f"{called} with something in it")
     if context.display is None:
         why = "there is no display here, and no Xvfb that could make one (Debian's package xvfb)"
         return [Check(name=name, verdict="skipped", expected=expected, seen=why)]
-    picture = context.evidence(f"window-{spec.window}.png")
+    picture = context.evidence(f"{spec.default_name.replace(' ', '-', 1)}.png")
     if picture:
         make_for_oneself(picture.parent)
     within = seconds(spec.within)
     kept_in = str(picture) if picture else None
-    wish = {"display": context.display, "title": spec.window, "seconds": within, "picture": kept_in}
+    # On a display that others draw on too, a window without a wished title must be the run's own.
+    shared = not spec.window and context.display == os.environ.get("DISPLAY")
+    own = sorted(context.processes()) if shared else []
+    wish = {"display": context.display, "title": spec.window, "seconds": within, "picture": kept_in, "own": own}
     try:
         seen = ask("screen_look", wish, context, within + _START_SECONDS)
     except HelperFault as fault:

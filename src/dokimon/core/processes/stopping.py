@@ -33,15 +33,18 @@ class Stopped(msgspec.Struct, frozen=True, kw_only=True):
     left_behind: tuple[str, ...]
 
 
-def stop(tree: Tree, keys: str | None = None) -> Stopped:
-    """Stop every process of the tree. A tree that has ended by itself takes no step; `keys` are the run's own way to end."""
+def stop(tree: Tree, keys: str | None = None, *, at_terminal: bool = True) -> Stopped:
+    """Stop every process of the tree. A tree that has ended by itself takes no step; `keys` are the run's own way to end.
+
+    What people do not end at a terminal (a program with a window) is not sent what Ctrl+C sends.
+    """
     started = time.monotonic()
     steps: list[StopStep] = []
     tree.wake_warden()
     if keys and (count := len(tree.processes())) and tree.press(keys):
         _wait(tree, started, _KEYS_SECONDS)
         steps.append(StopStep(f"keys {clean(repr(keys), 20)}", count, round(time.monotonic() - started, 3)))
-    for number, patience in _STEPS:
+    for number, patience in _STEPS if at_terminal else _STEPS[1:]:
         count = len(tree.processes())
         if not count:
             break

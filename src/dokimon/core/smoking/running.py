@@ -12,7 +12,9 @@ from typing import Any
 
 import msgspec
 
+from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
 from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.window import Window
 from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start, notice
 from dokimon.core.machine.asking import Asker
 from dokimon.core.planning.plan import RunPlan, argv_of, shown
@@ -130,9 +132,27 @@ def _with_what_it_lacked(
     try:
         context.watcher.note("it wants a display: it is started once more, with one that nobody sees")
         environment = {**plan.environment, "DISPLAY": display.name}
-        return carry_out(msgspec.structs.replace(plan, environment=environment), context, while_up)
+        checks = plan.checks or (PlannedCheck(Window()),)
+        return carry_out(msgspec.structs.replace(plan, environment=environment, checks=checks), context, while_up)
     finally:
         display.close()
+
+
+def _has_window(run: Run, plan: RunPlan) -> bool:
+    return plan.draws_window or any(check.kind == "window" for check in run.checks)
+
+
+def _by_its_window(run: Run, plan: RunPlan, state: State, display: str | None, check_context: ContextOf) -> Run:
+    """Look for the window of a run that does nothing else to be seen; without one, it stays what it was."""
+    silent = state.settled is not None and state.settled.how == "silent"
+    if not silent or not display or plan.checks or run.verdict != "unsure":
+        return run
+    found = carry_out_checks((PlannedCheck(Window(within="2s")),), check_context()) or ()
+    if not any(check.verdict == "passed" for check in found):
+        return run
+    return changed(
+        run, "passed", "it draws a window", kind="server", up_by="it draws a window of its own", checks=found
+    )
 
 
 def _carried_out(
@@ -163,6 +183,7 @@ def _carried_out(
         )
         state = wait_until_up(tree, awaited, context.halt)
         run = judge_start(run, plan, state, tree, check_context)
+        run = _by_its_window(run, plan, state, variables.get("DISPLAY"), check_context)
         if state.how == "up":
             watcher.stage(plan.name, f"up after {state.seconds:.2f} s" + (f" at {state.shown}" if state.shown else ""))
             for keys in plan.keys:
@@ -178,7 +199,7 @@ def _carried_out(
                 if not context.halt.is_set() and (went := _went_down(tree, state.at)):
                     run = changed(run, "failed", f"{went} after it was up", last_lines=tree.output.last(LAST_LINES))
         watcher.stage(plan.name, "stopping")
-        run = after_stop(run, plan, stop(tree, plan.stop), tree)
+        run = after_stop(run, plan, stop(tree, plan.stop, at_terminal=not _has_window(run, plan)), tree)
     finally:
         tree.close()
     if state.how == "ended" and plan.kind is None and not plan.checks:
