@@ -48,7 +48,7 @@ _OF_ONE_VERSION = (
     "project.clj", "stack.yaml", "cabal.project", "cpanfile", "Makefile.PL", "Build.PL",
     ".perl-version", "shard.yml", "*.cabal", "*.nimble",
     "*.rockspec", "dune-project", "*.opam", "rebar.config", "gleam.toml", "DESCRIPTION", "meta/*.yml", "Podfile",
-    "Podfile.lock", ".xcode-version", ".bun-version", ".dvmrc", "elm.json",
+    "Podfile.lock", ".xcode-version", ".bun-version", ".dvmrc", "elm.json", "build.xml", "*.pro", "index.php", "SConstruct",
 )  # fmt: skip
 """The files of `readers/one_version.toml`."""
 

@@ -33,12 +33,18 @@ def read_one(manifest: Manifest) -> list[Requirement]:
             continue
         if (other := entry.get("unless")) and (manifest.path.parent / other).is_file():
             continue
+        if entry.get("top") and manifest.path.parent != manifest.root:
+            continue
         need = _first(manifest, entry)
-        if need is None and entry.get("needed"):
+        said = "when" not in entry or re.search(entry["when"], manifest.text[:_LONGEST_LOOK], re.MULTILINE)
+        if need is None and entry.get("needed") and said:
             need = any_version(entry["tool"], manifest.source(1), f"a {name} is its own")
         if need:
             found.append(need)
     return found
+
+
+_LONGEST_LOOK = 100_000
 
 
 def _first(manifest: Manifest, entry: dict[str, Any]) -> Requirement | None:

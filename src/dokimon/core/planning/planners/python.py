@@ -15,6 +15,7 @@ from dokimon.core.planning.planners.python_applications import application, stre
 from dokimon.core.planning.planners.python_environment import WantedPackages, declared_packages, environment_for
 from dokimon.core.planning.planners.python_files import programs
 from dokimon.core.planning.planners.python_start import SKIPPED_FOLDERS, Start, is_project
+from dokimon.core.planning.planners.python_tasks import tasks
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
 
 
@@ -29,7 +30,7 @@ def plan(context: PlanContext) -> Plan | None:
     if any(way.run.name == _project_name(context) for way in commands):
         # An application inside a package that has a command of its own name is what that command starts.
         applications = [way for way in applications if (context.root / way.run.source.file).parent == context.folder]
-    ways = [*_django(context), *applications, *commands, *_packages(context), *scripts]
+    ways = [*_django(context), *applications, *commands, *_packages(context), *tasks(context), *scripts]
     wanted = declared_packages(context, installs=any(way.installed for way in ways))
     first = min(ways, key=lambda way: way.run.rank, default=None)
     if not wanted and first and first.packages:
