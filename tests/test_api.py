@@ -49,8 +49,8 @@ def test_every_function_answers_as_its_command(world: World) -> None:
     assert report.made and report.made.dokimon == dokimon.__version__ and told["made"]["system"] == report.made.system
     (copy,) = dokimon.tools("node", folder=folder, environment=variables).installations
     assert copy.version == "18.0.0"
-    with pytest.raises(LookupError):
-        dokimon.tools("nodde", folder=folder, environment=variables)
+    (answer,) = dokimon.tools("nodde", folder=folder, environment=variables).answers
+    assert answer.verdict == "missing" and '"node" meant' in answer.remedies[0].say
     assert dokimon.smoke(folder, environment=variables).verdict == "unmet"
     with pytest.raises(PlanFault):
         dokimon.plan(folder, environment=variables)

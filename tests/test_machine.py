@@ -94,7 +94,9 @@ def test_tools_shows_every_copy_of_what_is_named(world: World) -> None:
     assert "reached" in drawn and "off PATH" in drawn and "deno missing" in drawn
     assert world.dokimon("tools", "git").status == 0
     ended = world.dokimon("tools", "gti")
-    assert ended.status == 2 and "did you mean 'git'?" in ended.err
+    assert ended.status == 1 and 'was "git" meant?' in ended.out
+    assert "meant" not in world.dokimon("tools", "black").out  # of a similar name, and no slip
+    assert world.dokimon("tools", "bin/git").status == 2
 
 
 @pytest.mark.parametrize(

@@ -37,10 +37,10 @@ def needs(folder: Folder = ".", *, environment: Mapping[str, str] | None = None)
 def tools(
     *names: str, folder: Folder = ".", fresh: bool = False, environment: Mapping[str, str] | None = None
 ) -> Report:
-    """Return the copies of these tools on this machine (`dokimon tools`): all of the catalogue where none is named.
+    """Return the copies of these tools or commands on this machine (`dokimon tools`); all of the catalogue without a name.
 
-    Of tools that are named, their components too. With `fresh` every tool is asked again. Raises `LookupError` for a name
-    that is not in the catalogue, `SettingsFault` and `CatalogueFault`.
+    Of tools that are named, their components too. With `fresh` every tool is asked again. Raises `SettingsFault` and
+    `CatalogueFault`.
     """
     from dokimon.core.jobs import tools as job
     from dokimon.core.jobs.provenance import with_provenance
@@ -48,11 +48,10 @@ def tools(
 
     variables = _variables(environment)
     workspace = open_workspace(Path(folder).resolve(), variables)
-    known = workspace.catalogue.names()
-    for name in names:
-        if name not in known:
-            raise LookupError(f"the catalogue has no tool {name!r}")
-    report = job.tools_report(workspace, names or known, variables, with_parts=bool(names), fresh=fresh)
+    catalogue = workspace.catalogue
+    asked = [catalogue.by_command(name) or name for name in names]
+    wanted = asked or catalogue.names()
+    report = job.tools_report(workspace, wanted, variables, asked=asked, with_parts=bool(asked), fresh=fresh)
     return with_provenance(report)
 
 

@@ -41,4 +41,6 @@ def complete_runs(incomplete: str) -> list[str]:
 
 def complete_shells(incomplete: str) -> list[str]:
     """Return the kinds of shell that begin so."""
-    return [name for name in ("posix", "fish", "powershell") if name.startswith(incomplete)]
+    from dokimon.core.machine.shell import SHELLS
+
+    return [name for name in SHELLS if name.startswith(incomplete)]

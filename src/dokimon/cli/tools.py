@@ -28,7 +28,11 @@ EXAMPLE = "Example: dokimon tools node python"
 def tools(
     names: Annotated[
         list[str] | None,
-        typer.Argument(metavar="NAME", help="Tools; all of the catalogue by default.", autocompletion=complete_tools),
+        typer.Argument(
+            metavar="NAME",
+            help="Tools or commands; all tools of the catalogue by default.",
+            autocompletion=complete_tools,
+        ),
     ] = None,
     form: FormatOption = Format.table,
     output: OutputOption = None,
@@ -40,7 +44,8 @@ def tools(
 ) -> None:
     """Show what this machine has: every copy, which one a command reaches, what lies off PATH.
 
-    Of tools that you name, and of all with --verbose, their components too: extensions, packages, SDKs.
+    Name a tool of the catalogue or any command: why it is not reached and what helps is said, and what the project here
+    wants of it. Of tools that you name, and of all with --verbose, components are shown too: extensions, packages, SDKs.
     Exit status 1: a tool that you named is not there.
     """
     import os
@@ -49,26 +54,30 @@ def tools(
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core.jobs import tools as job
     from dokimon.core.jobs.workspace import open_workspace
-    from dokimon.core.text import nearest
 
     folder_asked(Path.cwd())
     with refusing():
         here = open_workspace(Path.cwd(), os.environ, ask or ())
-        known = here.catalogue.names()
-        for name in names or ():
-            if name not in known:
-                like = nearest(name, list(known))
-                refuse(f"the catalogue has no tool {name!r}" + (f"; did you mean {like!r}?" if like else ""))
+        wrong = next((name for name in names or () if not _is_a_command(name)), None)
+        if wrong is not None:
+            refuse(f"{wrong!r} is no name of a tool or command: give one as it is typed, without a folder")
+        asked = [here.catalogue.by_command(name) or name for name in names or ()]
         with abandoning():
             with_parts = bool(names) or verbose
-            report = job.tools_report(here, names or known, os.environ, with_parts=with_parts, fresh=fresh)
+            report = job.tools_report(
+                here, asked or here.catalogue.names(), os.environ, asked=asked, with_parts=with_parts, fresh=fresh
+            )
 
     def draw(console: Console) -> None:
         from dokimon.cli.screen.tools import draw_tools
 
-        draw_tools(console, report, named=names or [], quiet=quiet, verbose=verbose)
+        draw_tools(console, report, quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
-    missing = [name for name in names or () if name not in there]
+    missing = [name for name in asked if name not in there]
     raise typer.Exit(1 if missing else 0)
+
+
+def _is_a_command(name: str) -> bool:
+    return bool(name) and not name.startswith("-") and not set(name) & set("/\\\0\n")

@@ -138,12 +138,12 @@ def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
         console.print()
 
 
-def draw_steps(console: Console, remedies: Iterable[Remedy]) -> None:
+def draw_steps(console: Console, remedies: Iterable[Remedy], indent: int = 2) -> None:
     """Draw remedies: a sentence each, and the command on a line of its own, ready to copy."""
     for remedy in remedies:
-        console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, 2), expand=False))
-        if remedy.command:
-            console.print(Text(f"      {remedy.command}", style="cyan"), soft_wrap=True)  # one line, fit to be copied
+        console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, indent), expand=False))
+        if remedy.command:  # one line, fit to be copied
+            console.print(Text(f"{' ' * (indent + 4)}{remedy.command}", style="cyan"), soft_wrap=True)
 
 
 def draw_projects_below(console: Console, report: Report, command: str) -> None:

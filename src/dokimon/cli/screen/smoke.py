@@ -10,9 +10,17 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen.common import draw_picked, draw_remedies, findings_table, heading, short, verdict_text
+from dokimon.cli.screen.common import (
+    draw_picked,
+    draw_remedies,
+    draw_steps,
+    findings_table,
+    heading,
+    short,
+    verdict_text,
+)
 from dokimon.core.report.folding import fold, subject_of
-from dokimon.core.report.model import Check, Diagnosis, Prepared, Remedy, Report, Run
+from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
 from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
 
 _INDENT = 10
@@ -188,14 +196,7 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
         if each.line:
             cause.append(f"\nshown by: {each.line}", style="dim")
         console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
-        _draw_steps(console, each.remedies)
-
-
-def _draw_steps(console: Console, remedies: tuple[Remedy, ...]) -> None:
-    for remedy in remedies:
-        console.print(Padding(Text(f"→ {short(remedy.say)}"), (0, 0, 0, _INDENT + 2), expand=False))
-        if remedy.command:
-            console.print(Text(f"{' ' * (_INDENT + 6)}{remedy.command}", style="cyan"), soft_wrap=True)
+        draw_steps(console, each.remedies, _INDENT + 2)
 
 
 def _draw_noticed(console: Console, noticed: tuple[Diagnosis, ...]) -> None:
@@ -204,7 +205,7 @@ def _draw_noticed(console: Console, noticed: tuple[Diagnosis, ...]) -> None:
         what = "" if each.name == "not-known" else f"\nlikely: {short(each.cause)}"
         text = Text.assemble(("it tells of an error all the same: ", "yellow"), short(each.line or ""), (what, "dim"))
         console.print(Padding(text, (0, 0, 0, _INDENT), expand=False))
-        _draw_steps(console, each.remedies)
+        draw_steps(console, each.remedies, _INDENT + 2)
 
 
 def _draw_log(console: Console, of: Run | Prepared) -> None:

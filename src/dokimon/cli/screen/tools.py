@@ -9,36 +9,55 @@ from rich.padding import Padding
 from rich.table import Table
 from rich.text import Text
 
-from dokimon.cli.screen.common import short, verdict_text
+from dokimon.cli.screen.common import draw_remedies, draw_steps, findings_table, short, verdict_text
 from dokimon.core.machine.components import Component
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.system import System
 from dokimon.core.report.folding import standing
-from dokimon.core.report.model import Report
+from dokimon.core.report.model import Answer, Finding, Report
 
 _KNOWN_BY = {"file": "a file", "asked": "asked", "cache": "asked before"}
 _MOST_IN_A_ROW = 60
 """Components of one kind that are drawn; the others are counted. JSON has them all."""
 
 
-def draw_tools(console: Console, report: Report, *, named: Sequence[str], quiet: bool, verbose: bool) -> None:
-    """Draw the report of `tools`, and which of the named ones are not there."""
+def draw_tools(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    """Draw the report of `tools`: the copies, what the project wants of those that were asked about, and what to do."""
+    asked = bool(report.answers or report.requirements or report.components)
     if report.system and not quiet:
         console.print(_system(report.system), soft_wrap=True)
         console.print()
     if report.installations:
-        draw_copies(console, report.installations, with_facts=bool(named) or verbose, verbose=verbose)
+        draw_copies(console, report.installations, with_facts=asked or verbose, verbose=verbose)
         console.print()
     draw_components(console, report.components)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
-    for name in (name for name in named if name not in there):
-        console.print(Text.assemble((name, "bold"), " ", verdict_text("missing")))
+    _draw_wanted(console, report.requirements)
+    _draw_answers(console, report.answers)
     if quiet:
         return
     for note in report.notes:
         console.print(Text(f"note: {note}", style="yellow"))
     copies, tools = len(report.installations), len(there)
     console.print(f"{copies} {'copy' if copies == 1 else 'copies'} of {tools} {'tool' if tools == 1 else 'tools'}")
+
+
+def _draw_wanted(console: Console, findings: Sequence[Finding]) -> None:
+    """Draw what the project wants of the tools that were asked about, and what to do where it is not met."""
+    if not findings:
+        return
+    console.print(Text("what this project wants:", style="dim"))
+    console.print(findings_table(findings))
+    console.print()
+    draw_remedies(console, findings)
+
+
+def _draw_answers(console: Console, answers: Sequence[Answer]) -> None:
+    for each in answers:
+        text = Text.assemble((each.command, "bold"), " ", verdict_text(each.verdict), f": {short(each.reason)}")
+        console.print(text)
+        draw_steps(console, each.remedies)
+        console.print()
 
 
 def _system(system: System) -> Text:
@@ -76,6 +95,8 @@ def _more_about(copy: Installation, with_facts: bool, verbose: bool) -> Iterable
     """Yield the notes below a path: why there is no version, what is behind a shim, facts, the file behind a link."""
     if copy.reason:
         yield copy.reason, "yellow"
+    elif copy.brought:
+        yield f"of the {copy.brought.kind} package {copy.brought.package}", "dim"
     elif copy.shim:
         by = f", chosen by {short(copy.chosen_by)}" if copy.chosen_by else ""
         yield f"{copy.shim}: {short(copy.via or '?')}{by}", "dim"

@@ -40,7 +40,8 @@ class Checkout(msgspec.Struct, frozen=True, kw_only=True):
 
     `lineage` are the folders from `root` down to `project`: a version file further up counts below too. Where nothing
     marks a project, or the current folder is the home folder, what is below is not part of it (`deep` is False).
-    `untrusted` is the outermost repository around `root`, or `root` itself: nothing below it is run by looking.
+    `untrusted` is the outermost repository around `root`, or `root` itself: nothing below it is run by looking. A home or a
+    folder of the system is nobody's checkout: there it is a path below which nothing lies.
     """
 
     root: Path
@@ -54,13 +55,15 @@ def find_checkout(start: Path) -> Checkout:
     """Find the checkout that holds the folder `start` (absolute).
 
     The root is the nearest folder upward with a `dokimon.toml`, else with a repository, else with a manifest, else
-    `start` itself. The home folder and those above it are a root only when `start` is that very folder.
+    `start` itself. The home folder and those above it are a root only when `start` is that very folder; folders of the
+    system also where they hold a repository.
     """
     upward = [start, *start.parents]
     home = Path.home()
     marks = (SETTINGS_FILE, *_REPOSITORY, *MANIFESTS)
     if home in upward[1:]:
         upward = upward[: upward.index(home)]
+    upward = [start, *(each for each in upward[1:] if not _is_common(each) or _nearest([each], _REPOSITORY))]
     root = _nearest(upward, (SETTINGS_FILE,)) or _nearest(upward, _REPOSITORY) or _nearest(upward, MANIFESTS) or start
     below = upward[: upward.index(root) + 1]
     project = _nearest(below, (SETTINGS_FILE, *MANIFESTS)) or start
@@ -69,7 +72,21 @@ def find_checkout(start: Path) -> Checkout:
     above = [folder for folder in upward[upward.index(root) :] if folder == root or folder != Path(folder.anchor)]
     # A nested dokimon.toml, or a repository in a repository, must not make its siblings somebody else's.
     untrusted = _nearest(above[::-1], (SETTINGS_FILE, *_REPOSITORY)) or root
+    if root == home or (_is_common(root) and not _nearest([root], _REPOSITORY)):
+        untrusted = root / ".nothing-is-below"
     return Checkout(root=root, project=project, lineage=tuple(reversed(lineage)), untrusted=untrusted, deep=deep)
+
+
+_OF_THE_SYSTEM = frozenset({
+    "/bin", "/boot", "/dev", "/etc", "/home", "/lib", "/media", "/mnt", "/opt", "/root", "/run", "/sbin", "/snap",
+    "/srv", "/tmp", "/usr", "/usr/bin", "/usr/lib", "/usr/local", "/usr/local/bin", "/usr/share", "/var", "/var/tmp",
+    "/Applications", "/Library", "/System", "/Users", "/Volumes", "/private", "/private/tmp",
+})  # fmt: skip
+
+
+def _is_common(folder: Path) -> bool:
+    """Whether a folder is the system's, or that of all homes: what lies in it is no one project's."""
+    return str(folder) in _OF_THE_SYSTEM or folder == Path(folder.anchor)
 
 
 _DEEPEST_PROJECT = 3

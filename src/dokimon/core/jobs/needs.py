@@ -37,10 +37,15 @@ def declare(start: Path, environment: Mapping[str, str], may_ask: Collection[str
     Raises `SettingsFault` when its `dokimon.toml` cannot be used, `CatalogueFault` when a catalogue of one's own cannot.
     """
     workspace = open_workspace(start, environment, may_ask)
-    manifest, catalogue = workspace.manifest, workspace.catalogue
-    needs = read_needs(workspace.settings, manifest, catalogue) if manifest else []
-    requirements = (*read_declarations(workspace.checkout), *needs)
-    return Declared(workspace, requirements, tuple(agreements(requirements, catalogue)))
+    requirements = requirements_of(workspace)
+    return Declared(workspace, requirements, tuple(agreements(requirements, workspace.catalogue)))
+
+
+def requirements_of(workspace: Workspace) -> tuple[Requirement, ...]:
+    """Return what the checkout of a workspace declares, its settings last."""
+    manifest = workspace.manifest
+    needs = read_needs(workspace.settings, manifest, workspace.catalogue) if manifest else []
+    return (*read_declarations(workspace.checkout), *needs)
 
 
 def conflicts_of(declared: Declared) -> tuple[Conflict, ...]:

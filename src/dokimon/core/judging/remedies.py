@@ -50,7 +50,7 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
     entry = machine.catalogue.find(need.tool)
     if entry is None:
-        return (*repair, *there, Remedy(say=_for_uncatalogued(need.tool, machine)))
+        return (*repair, *there) or (Remedy(say=_for_uncatalogued(need.tool, machine)),)
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
     if there:
         return (*repair, *there)
@@ -63,8 +63,11 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
 
 
 def _for_uncatalogued(tool: str, machine: Machine) -> str:
-    like = nearest(tool, list(machine.catalogue.names()), 0.75)  # a slip, and no other tool of a similar name
-    return f'install it; or was "{like}" meant?' if like else "install it, or put its folder on PATH"
+    names = list(machine.catalogue.names())
+    # A slip of the fingers, and no other tool of a similar name.
+    like = nearest(tool, names, 0.75) or next((name for name in names if sorted(name) == sorted(tool)), None)
+    meant = f'; or was "{like}" meant?' if like else ", or put its folder on PATH"
+    return f"it is in no usual place either: install it{meant}"
 
 
 def _beside_tools(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:

@@ -187,6 +187,13 @@ class Catalogue:
             self._found[name] = self._find(name)
         return self._found[name]
 
+    def by_command(self, command: str) -> str | None:
+        """Return the name of the tool of that name or that has this command; None where the catalogue knows neither."""
+        names = self.names()
+        if command in names:
+            return command
+        return next((name for name in names if (tool := self.find(name)) and command in tool.commands), None)
+
     def _find(self, name: str) -> Tool | None:
         own = self._own / f"{name}.toml" if self._own and re.fullmatch(r"[\w.+@-]+", name) else None
         known = _read(own) if own and own.is_file() else find_tool(name)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterable, Iterator
 from itertools import pairwise
 from pathlib import Path
@@ -86,8 +87,9 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
             yield msgspec.structs.replace(copy, other_name=path.name)
     at_home = (path for folder in _homes(tool, places) for name in tool.commands for path in places.holds(folder, name))
     for path in _not_in(files, at_home):
-        copy = _copy(path, places, which)
-        if copy.fault is None and copy.shim is None and not copy.own:
+        copy = _copy(path, places, which, beside=True)
+        # Of a command that the catalogue does not know, also what is broken is told: somebody looks for it.
+        if (copy.fault is None or not tool.ask.arguments) and copy.shim is None and not copy.own:
             yield msgspec.structs.replace(copy, off_path=True)
     yield from _never_run(tool, places, files)
 
@@ -132,6 +134,8 @@ def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
     for command in tool.commands:
         yield from _alternatives(command, system_root(places.environment))
     yield from places.usual
+    if not tool.ask.arguments:  # a command that the catalogue does not know may lie in any home
+        yield from places.further
 
 
 def _alternatives(command: str, root: Path) -> Iterator[str]:
@@ -148,8 +152,12 @@ def _alternatives(command: str, root: Path) -> Iterator[str]:
             yield str(root / path.rpartition("/")[0].lstrip("/"))
 
 
-def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True) -> Copy:
-    fault = why_unrunnable(path, places.environment)
+def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True, beside: bool = False) -> Copy:
+    """Look at one file; with `beside`, what lies beside it may run it: its folder would be put first on PATH."""
+    environment = places.environment
+    if beside:
+        environment = {**environment, "PATH": f"{path.parent}{os.pathsep}{environment.get('PATH', '')}"}
+    fault = why_unrunnable(path, environment)
     real = _real(path)
     # What PATH reaches by a relative entry, or in the checkout, counts as the project's own.
     own = not absolute or places.in_checkout(path) or places.in_checkout(real) or places.starts_checkout(real)

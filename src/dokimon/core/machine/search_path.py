@@ -6,14 +6,13 @@ import fnmatch
 import os
 import re
 import stat
-import tomllib
 from collections.abc import Iterator, Mapping
-from functools import cache, cached_property
+from functools import cached_property
 from pathlib import Path
 
-from dokimon.core.machine.folders import folders_of
 from dokimon.core.machine.platform import identity, path_folders, program_names
 from dokimon.core.machine.unrunnable import script_of
+from dokimon.core.machine.usual_homes import further_folders, known_homes, usual_folders
 
 
 class SearchPath:
@@ -52,14 +51,20 @@ class SearchPath:
     @cached_property
     def usual(self) -> list[str]:
         """The folders of global packages and the like that are there."""
-        written = [each for home in _usual()["folders"] for each in folders_of(home, self.environment)]
-        return [place for place in dict.fromkeys(map(str, written)) if _is_folder(place)]
+        written = map(str, usual_folders(self.environment))
+        return [place for place in dict.fromkeys(written) if _is_folder(place)]
+
+    @cached_property
+    def further(self) -> list[str]:
+        """The further folders that are there, in which a command of any name may lie."""
+        written = map(str, further_folders(self.environment))
+        return [place for place in dict.fromkeys(written) if _is_folder(place)]
 
     @cached_property
     def own(self) -> list[str]:
         """The project's own folders with programs in them that are there."""
         written = [
-            f"{place}/{each}" for place in dict.fromkeys((self.folder, self.checkout)) for each in _usual()["own"]
+            f"{place}/{each}" for place in dict.fromkeys((self.folder, self.checkout)) for each in known_homes().own
         ]
         return [place for place in written if _is_folder(place)]
 
@@ -141,8 +146,3 @@ def _is_folder(place: str) -> bool:
         return stat.S_ISDIR(os.stat(place).st_mode)  # noqa: PTH116 (a PATH may have thousands of entries)
     except (OSError, ValueError):
         return False
-
-
-@cache
-def _usual() -> dict[str, list[str]]:
-    return tomllib.loads(Path(__file__).with_name("usual_homes.toml").read_text("utf-8"))

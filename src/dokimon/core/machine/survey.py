@@ -9,6 +9,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.asking import Asker, ToolAnswer
+from dokimon.core.machine.brought import Brought, brought_by
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
 from dokimon.core.machine.components import Component, of_copy, of_machine
@@ -26,6 +27,7 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     nor is one in a folder that only the checkout names (`checkout_named`).
     `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that has the version, or the copy
     behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other properties it reported.
+    `brought` is the package that brought a program which the catalogue does not know.
     Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
     long asking took.
     """
@@ -42,6 +44,7 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     via: str | None = None
     shim: str | None = None
     chosen_by: str | None = None
+    brought: Brought | None = None
     facts: dict[str, str] = {}
     reason: str | None = None
     fault: str | None = None
@@ -166,7 +169,7 @@ class Surveyor:
         elif copy.own:
             reason = "is the project's own and is not run; its version is in no file"
         elif not tool.ask.arguments:
-            reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
+            return self._uncatalogued(installation, copy)
         elif tool.ask.never:
             reason = tool.ask.never
         if reason:
@@ -174,6 +177,14 @@ class Surveyor:
         key = self._cache.key(named, tool.ask, tool.ask.arguments)
         known = self._cache.get(key)
         return _with_answer(installation, tool, known, "cache") if known else None
+
+    def _uncatalogued(self, installation: Installation, copy: Copy) -> Installation:
+        """Nobody said how to ask it: what brought it knows its version."""
+        brought = brought_by(copy.named, copy.program, self._places.environment)
+        if brought is None or brought.version is None:
+            reason = "is not in the catalogue: Dokimon does not know how to ask it for its version"
+            return msgspec.structs.replace(installation, brought=brought, reason=reason)
+        return msgspec.structs.replace(installation, brought=brought, version=brought.version, known_by="file")
 
     def _asked(self, tool: Tool, copy: Copy) -> Installation:
         answer = self._asker.version(copy.named, tool.ask)

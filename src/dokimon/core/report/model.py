@@ -259,6 +259,15 @@ class Planned(_Part, frozen=True):
     others: tuple[PlannedRun, ...] = ()
 
 
+class Answer(_Part, frozen=True, kw_only=True):
+    """What there is to say of a command that was asked about by name and that is not reached, and what to do."""
+
+    command: str
+    verdict: FindingVerdict
+    reason: str
+    remedies: tuple[Remedy, ...] = ()
+
+
 class Provenance(_Part, frozen=True, kw_only=True):
     """Where a report comes from: `at` which time (RFC 3339, UTC), with which `dokimon`, on which system, its `release`.
 
@@ -281,8 +290,9 @@ class Report(_Part, frozen=True, kw_only=True):
 
     `minor` rises when the format gains keys, `made` says where the report comes from. `projects_below` are projects in
     folders below one that is none itself. `picked` are the folders that were put first on PATH for this call alone.
-    `other_ways` are those to start the project that `smoke` did not take, the best first. `checks` look at the checkout
-    when all is over; `changed_files` are files that git does not ignore and that the smoke check made or changed.
+    `answers` are for the commands that `tools` was asked about and that are not reached. `other_ways` are those to start
+    the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
+    `changed_files` are files that git does not ignore and that the smoke check made or changed.
     """
 
     format: Literal["dokimon-report/1"]
@@ -304,6 +314,7 @@ class Report(_Part, frozen=True, kw_only=True):
     other_ways: tuple[PlannedRun, ...] = ()
     checks: tuple[Check, ...] = ()
     changed_files: tuple[str, ...] = ()
+    answers: tuple[Answer, ...] = ()
     notes: tuple[str, ...] = ()
     made: Provenance | None = None
     interrupted: bool = False
