@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import socket
+import struct
 import threading
 from collections.abc import Iterator
 from contextlib import contextmanager
@@ -49,7 +50,34 @@ def mysql(version: bytes) -> bytes:
 
 INFO = b"$40\r\n# Server\r\nredis_version:7.2.4\r\nos:Linux\r\n\r\n"
 VALKEY = b"$60\r\n# Server\r\nredis_version:7.2.4\r\nvalkey_version:8.0.1\r\n\r\n"
-SEARCH = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{"version": {"number": "8.13.4"}}'
+SEARCH = b'HTTP/1.1 200 OK\r\n\r\n{"version": {"number": "8.13.4"}, "tagline": "You Know, for Search"}'
+OPENSEARCH = b'HTTP/1.1 200 OK\r\n\r\n{"version": {"distribution": "opensearch", "number": "2.11.1"}, "tagline": "x"}'
+COUCH = b'HTTP/1.1 200 OK\r\n\r\n{"couchdb": "Welcome", "version": "3.3.2", "vendor": {}}'
+LOCKED = b"HTTP/1.1 401 Unauthorized\r\nX-elastic-product: Elasticsearch\r\n\r\n{}"
+PYTHON = b"HTTP/1.0 200 OK\r\nServer: SimpleHTTP/0.6 Python/3.11.7\r\n\r\n"
+NATS = b'INFO {"server_id":"NA","version":"2.10.7","go":"go1.21.5"}\r\n'
+
+
+def mongodb(version: bytes) -> bytes:
+    """The answer of MongoDB to buildInfo: a message of the kind OP_MSG, its document in BSON."""
+    fields = b"\x02version\0" + struct.pack("<i", len(version) + 1) + version + b"\0\x01ok\0" + struct.pack("<d", 1)
+    body = struct.pack("<iB", 0, 0) + struct.pack("<i", len(fields) + 5) + fields + b"\0"
+    return struct.pack("<iiii", 16 + len(body), 7, 1, 2013) + body
+
+
+def rabbitmq(version: bytes) -> bytes:
+    """How RabbitMQ begins (AMQP 0-9-1 §1.4.2.1, connection.start): the properties of the server in a table."""
+
+    def field(name: bytes, value: bytes) -> bytes:
+        return bytes([len(name)]) + name + b"S" + struct.pack(">I", len(value)) + value
+
+    table = field(b"cluster_name", b"quay") + field(b"product", b"RabbitMQ") + field(b"version", version)
+    body = struct.pack(">HHBB", 10, 10, 0, 9) + struct.pack(">I", len(table)) + table
+    return b"\x01\0\0" + struct.pack(">I", len(body)) + body + b"\xce"
+
+
+KAFKA = struct.pack(">iih", 20, 7, 0) + bytes(14)
+CASSANDRA = bytes([0x84, 0, 0, 0, 6]) + struct.pack(">i", 20) + bytes(20)
 
 
 @pytest.mark.parametrize(
@@ -62,7 +90,7 @@ SEARCH = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{"version": 
         ("mysql", None, mysql(b"5.5.5-10.11.6-MariaDB"), True, "unmet", "is MariaDB 10.11.6, not mysql"),
         ("mysql", ">=8", b"\x10\0\0\0\xff\x6a\x04Host is blocked", True, "unknown", "it refuses to talk"),
         ("mysql", ">=8", b"SSH-2.0-x\r\n" + bytes(5000), True, "unknown", "its greeting is not that of MySQL"),
-        ("mysql", ">=8", b"", True, "unknown", "its version is not known"),
+        ("mysql", ">=8", b"", True, "unknown", "its greeting is not that of MySQL"),
         ("redis", ">=7", INFO, False, "met", "7.2.4 is accepted"),
         ("redis", ">=7", b"-NOAUTH Authentication required.\r\n", False, "unknown",
             "no version without a password: “NOAUTH"),
@@ -75,7 +103,23 @@ SEARCH = b'HTTP/1.1 200 OK\r\nContent-Type: application/json\r\n\r\n{"version": 
             "uvicorn does not give its version"),
         ("elasticsearch", ">=8", SEARCH, False, "met", "8.13.4 is accepted"),
         ("memcached", ">=1.6", b"VERSION 1.6.21\r\n", False, "met", "1.6.21 is accepted"),
-        ("tide-queue", None, b"hello", True, "met", "something listens"),
+        ("tide-queue", None, b"hello", True, "unknown", "something listens on 127.0.0.1 port"),
+        ("elasticsearch", None, PYTHON, False, "unmet", "is SimpleHTTP 0.6, not elasticsearch"),
+        ("elasticsearch", ">=2", OPENSEARCH, False, "unmet", "is OpenSearch 2.11.1, not elasticsearch"),
+        ("opensearch", ">=2", OPENSEARCH, False, "met", "2.11.1 is accepted"),
+        ("elasticsearch", None, LOCKED, False, "met", "Elasticsearch listens"),
+        ("nginx", ">=0.5", PYTHON, False, "unmet", "is SimpleHTTP 0.6, not nginx"),
+        ("couchdb", "3", COUCH, False, "met", "3.3.2 is accepted"),
+        ("redis", None, b"hello", False, "unknown", "its answer is not that of Redis"),
+        ("mongodb", ">=6", mongodb(b"7.0.5"), False, "met", "7.0.5 is accepted"),
+        ("mongodb", None, PYTHON, False, "unknown", "its answer is not that of MongoDB"),
+        ("rabbitmq", ">=3.12", rabbitmq(b"3.12.1"), False, "met", "3.12.1 is accepted"),
+        ("rabbitmq", None, rabbitmq(b"3.12.1").replace(b"RabbitMQ", b"LavinMQx"), False, "unmet", "is LavinMQx 3.12.1"),
+        ("nats", ">=2", NATS, True, "met", "2.10.7 is accepted"),
+        ("kafka", None, KAFKA, False, "met", "Kafka listens"),
+        ("kafka", ">=3", KAFKA, False, "unknown", "Kafka tells nobody its version"),
+        ("cassandra", None, CASSANDRA, False, "met", "Cassandra listens"),
+        ("cassandra", None, PYTHON, False, "unknown", "its answer is not that of Cassandra"),
         ("tide-queue", ">=1", b"hello", True, "unknown", "does not know the protocol of tide-queue"),
     ],
 )  # fmt: skip

@@ -47,7 +47,8 @@ def _look(spec: Service, context: CheckContext) -> list[Check]:
 
 
 def _answer(spec: Service, port: str, context: CheckContext) -> tuple[CheckVerdict, str]:
-    from dokimon.core.machine.services import greet, is_the_product
+    from dokimon.core.machine.service_protocols import is_the_product
+    from dokimon.core.machine.services import greet
 
     if not port.isdecimal():
         return "failed", f'"{port}" is not a port number'

@@ -25,7 +25,7 @@ from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Report
 from dokimon.core.report.outcome import verdict_of_findings
 
 if TYPE_CHECKING:
-    from dokimon.core.machine.services import Greeting
+    from dokimon.core.machine.service_protocols import Greeting
 
 
 class Verified(msgspec.Struct, frozen=True, kw_only=True):

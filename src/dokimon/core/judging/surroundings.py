@@ -65,10 +65,10 @@ def judge_service(subject: ServiceSubject, constraint: Constraint | None, machin
         return Judgement(verdict="missing", reason=f"nothing listens on {place}")
     what = f"{greeting.product or 'something'} {greeting.version or ''}".strip()
     found = Found(path=place, version=greeting.version, known_by="asked")
-    if greeting.product and _is_another_product(subject.name, greeting.product):
+    if greeting.product and not _is_the_product(subject.name, greeting.product):
         reason = f"what listens on {place} is {what}, not {subject.name}"
         return Judgement(verdict="unmet", reason=reason, found=found)
-    if constraint is None and greeting.product is None and _has_a_protocol(subject.name):
+    if greeting.product is None and subject.name.lower() != "http":
         return Judgement(verdict="unknown", reason=f"something listens on {place}, but {greeting.reason}", found=found)
     if constraint is None:
         return Judgement(verdict="met", reason=f"{what} listens on {place}", found=found)
@@ -78,14 +78,7 @@ def judge_service(subject: ServiceSubject, constraint: Constraint | None, machin
     return held(constraint, greeting.version, found=found)
 
 
-def _has_a_protocol(wanted: str) -> bool:
-    from dokimon.core.machine.services import has_a_protocol
+def _is_the_product(wanted: str, product: str) -> bool:
+    from dokimon.core.machine.service_protocols import is_the_product
 
-    return has_a_protocol(wanted)
-
-
-def _is_another_product(wanted: str, product: str) -> bool:
-    """Databases that share a protocol are distinguished; behind HTTP there may be anything."""
-    from dokimon.core.machine.services import is_the_product
-
-    return wanted.lower() in ("mysql", "mariadb", "redis", "valkey") and not is_the_product(wanted, product)
+    return is_the_product(wanted, product)

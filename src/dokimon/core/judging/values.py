@@ -17,7 +17,7 @@ from dokimon.core.report.model import FindingVerdict, Found
 from dokimon.core.versions.constraint import Constraint
 
 if TYPE_CHECKING:
-    from dokimon.core.machine.services import Greeting
+    from dokimon.core.machine.service_protocols import Greeting
 
 
 class Machine(msgspec.Struct, frozen=True, kw_only=True):
