@@ -84,6 +84,7 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
     needs = [each for need in declared.requirements for each in need.choices]
     parts_of = {each.tool for each in needs if isinstance(each.subject, ComponentSubject)}
     tools = {each.tool for each in needs if isinstance(each.subject, ToolSubject)} | parts_of
+    tools |= {on for each in tools if (entry := catalogue.find(each)) and (on := entry.runs_on)}
     surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh)
     greetings = _greetings_of(needs, Asker(environment, checkout.untrusted))
     survey = surveyor.survey(tools, parts_of)

@@ -5,7 +5,7 @@ from __future__ import annotations
 import shlex
 from pathlib import Path
 
-from dokimon.core.declarations.requirement import ChoiceSubject, Requirement
+from dokimon.core.declarations.requirement import ChoiceSubject, Requirement, any_version, requirement
 from dokimon.core.declarations.subjects import (
     ComponentSubject,
     PathSubject,
@@ -15,12 +15,13 @@ from dokimon.core.declarations.subjects import (
     ToolSubject,
     VariableSubject,
 )
-from dokimon.core.judging.choosing import spoils, would_do
+from dokimon.core.judging.choosing import accepted, spoils, would_do
+from dokimon.core.judging.deciding import as_decided, java_home_decides
 from dokimon.core.judging.installing import ways_to_install
 from dokimon.core.judging.starting import to_start
 from dokimon.core.judging.tool_verdicts import fitting_copy_for
 from dokimon.core.judging.values import Judgement, Machine
-from dokimon.core.machine.shell import put_first, shell_in_use
+from dokimon.core.machine.shell import put_first, set_variable, shell_in_use
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import managers
 from dokimon.core.report.model import Remedy
@@ -48,6 +49,10 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     if judgement.verdict == "unknown" and reached and not reached.shim:
         return repair or _for_unasked(need, machine) or _for_unknown(need, reached)
     there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
+    if java_home_decides(need, machine):
+        there = _other_java_home(need, machine)
+    if judgement.copy and judgement.copy.reached and judgement.verdict in ("missing", "unmet") and not repair:
+        there = there or _for_runtime(judgement.copy, need, machine)
     entry = machine.catalogue.find(need.tool)
     if entry is None:
         return (*repair, *there) or (Remedy(say=_for_uncatalogued(need.tool, machine)),)
@@ -125,6 +130,42 @@ def _for_unknown(need: Requirement, reached: Installation) -> tuple[Remedy, ...]
     else:
         say = f"run {reached.path} by hand and read what it says; is it completely installed?"
     return (Remedy(say=say),)
+
+
+def _other_java_home(need: Requirement, machine: Machine) -> list[Remedy]:
+    """Where JAVA_HOME decides, another folder on PATH does not help: JAVA_HOME must name a JDK that would do."""
+    fitting = would_do(
+        need.tool, as_decided(need, machine).installations, machine.needed, [need.constraint] if need.constraint else []
+    )
+    for copy in fitting:
+        program = Path(copy.program).resolve()
+        home = program.parent.parent
+        if (home / "bin/javac").exists() or not (home / "lib").is_dir():
+            line = set_variable("JAVA_HOME", str(home), shell_in_use(machine.environment))
+            return [Remedy(say=f"{home} ({copy.version}) would do: let JAVA_HOME name it", command=line)]
+    if machine.reached(need.tool) and would_do_reached(need, machine):
+        return [Remedy(say="the copy that PATH reaches would do: unset JAVA_HOME", command="unset JAVA_HOME")]
+    return []
+
+
+def would_do_reached(need: Requirement, machine: Machine) -> bool:
+    """Whether the copy that a command reaches would do, whatever JAVA_HOME says."""
+    reached = machine.reached(need.tool)
+    return bool(reached and accepted(reached, [need.constraint] if need.constraint else []))
+
+
+def _for_runtime(copy: Installation, need: Requirement, machine: Machine) -> list[Remedy]:
+    """A tool that would do lacks what it runs on: that is what to bring."""
+    entry = machine.catalogue.find(copy.tool)
+    if need.constraint and not accepted(copy, [need.constraint]):
+        return []
+    if copy.engines and (node := machine.reached("node")) and node.version:
+        wanted = requirement("node", copy.engines, "npm", need.source)
+        return list(_for_tool(wanted, Judgement(verdict="unmet", reason="", copy=node), machine))
+    if entry and entry.runs_on:
+        wanted = any_version(entry.runs_on, need.source)
+        return list(_for_tool(wanted, Judgement(verdict="missing", reason=""), machine))
+    return []
 
 
 def _already_here(need: Requirement, machine: Machine) -> list[Remedy]:

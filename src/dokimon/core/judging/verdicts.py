@@ -16,6 +16,7 @@ from dokimon.core.declarations.subjects import (
     VariableSubject,
 )
 from dokimon.core.judging.component_verdicts import judge_component
+from dokimon.core.judging.deciding import as_decided, with_java_home, with_runtime
 from dokimon.core.judging.surroundings import judge_path, judge_platform, judge_service, judge_size, judge_variable
 from dokimon.core.judging.tool_verdicts import judge_tool
 from dokimon.core.judging.values import Judgement, Machine
@@ -29,9 +30,10 @@ def verdict_on(need: Requirement, machine: Machine) -> Judgement | None:
         case FactSubject():
             return None
         case ToolSubject(tool=name):
-            return judge_tool(name, need.constraint, machine)
+            here = as_decided(need, machine)
+            return with_java_home(need, machine, with_runtime(judge_tool(name, need.constraint, here), here))
         case ComponentSubject() as subject:
-            return judge_component(subject, need.constraint, machine)
+            return judge_component(subject, need.constraint, as_decided(need, machine))
         case VariableSubject() as subject:
             return judge_variable(subject, machine)
         case PathSubject() as subject:

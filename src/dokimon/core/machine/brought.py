@@ -43,11 +43,22 @@ def brought_by(path: Path, real: Path, environment: Mapping[str, str]) -> Brough
     return None
 
 
+_PACKAGE = re.compile(r"(.*/node_modules/)((?:@[^/]+/)?[^/.][^/]*)/(?!.*/node_modules/)")
+
+
+def engines_of(real: Path) -> str | None:
+    """Return on which Node.js a program runs that npm brought, as its package says (npm docs, "package.json: engines")."""
+    found = _PACKAGE.match(str(real))
+    engines = _json(Path(found[1] + found[2]) / "package.json").get("engines") if found else None
+    wanted = engines.get("node") if isinstance(engines, dict) else None
+    return clean(wanted, 200) if isinstance(wanted, str) else None
+
+
 def _of_npm(path: Path, real: Path, environment: Mapping[str, str]) -> Brought | None:
     """npm, pnpm, Yarn and Bun keep a package in a folder of its name below `node_modules` (npm docs, "folders")."""
     places = [str(real), *_named_in_script(path)]
     for place in places:
-        found = re.search(r"(.*/node_modules/)((?:@[^/]+/)?[^/.][^/]*)/(?!.*/node_modules/)", place)
+        found = _PACKAGE.match(place)
         if found:
             manifest = Path(found[1] + found[2]) / "package.json"
             version = _json(manifest).get("version")

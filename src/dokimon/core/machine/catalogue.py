@@ -131,6 +131,8 @@ class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     it; one that names a version (`node@{pick}`) serves needs of a version too. `home_variables` are environment variables
     that name the tool's home, `wrappers` the names of scripts with which a project brings the tool itself.
 
+    `runs_on` is the tool that it runs on itself (Maven on Java): without that it is met by nothing.
+
     `checkout_homes` are folders that a checkout names: what is in them is shown, and never run. A tool that
     `only_checkout` names is not run either, unless the user says so.
     """
@@ -147,6 +149,7 @@ class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True
     packages: dict[str, str] = {}
     home_variables: list[str] = []
     wrappers: list[str] = []
+    runs_on: str | None = None
     lines: ReleaseLines | None = None
     part: list[ComponentSource] = []
     remedy: list[Recipe] = []

@@ -81,6 +81,14 @@ def put_first(folders: Sequence[str], shell: str, home: str = "") -> str:
     return f'export PATH={os.pathsep.join(words)}{os.pathsep}"$PATH"'
 
 
+def set_variable(name: str, value: str, shell: str) -> str:
+    """Return the line that sets an environment variable."""
+    if shell == "powershell":
+        return f"$env:{name} = '{value.replace(chr(39), chr(39) * 2)}'"
+    quoted = shlex.quote(value)
+    return f"set -gx {name} {quoted}" if shell == "fish" else f"export {name}={quoted}"
+
+
 def _word(folder: str, home: str) -> str:
     if home and folder.startswith(f"{home}/"):
         return '"$HOME"' + shlex.quote(folder[len(home) :])

@@ -9,7 +9,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.machine.asking import Asker, ToolAnswer
-from dokimon.core.machine.brought import Brought, brought_by
+from dokimon.core.machine.brought import Brought, brought_by, engines_of
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
 from dokimon.core.machine.components import Component, of_copy, of_machine
@@ -27,7 +27,7 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     nor is one in a folder that only the checkout names (`checkout_named`).
     `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that has the version, or the copy
     behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other properties it reported.
-    `brought` is the package that brought a program which the catalogue does not know.
+    `engines` says on which Node.js a program runs that npm brought, in npm's own words. `brought` is the package that brought a program which the catalogue does not know.
     Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
     long asking took.
     """
@@ -45,6 +45,7 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     shim: str | None = None
     chosen_by: str | None = None
     brought: Brought | None = None
+    engines: str | None = None
     facts: dict[str, str] = {}
     reason: str | None = None
     fault: str | None = None
@@ -226,6 +227,7 @@ def _standing(tool: Tool, copy: Copy) -> Installation:
         own=copy.own,
         checkout_named=copy.checkout_named,
         via=clean(str(behind)) if behind and behind != copy.path else None,
+        engines=None if copy.own or copy.fault else engines_of(behind or copy.real),
         shim=shim.manager if shim else None,
         chosen_by=clean(shim.chosen_by) if shim and shim.chosen_by else None,
         reason=reason,

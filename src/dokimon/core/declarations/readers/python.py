@@ -110,10 +110,19 @@ def _beside(manifest: Manifest) -> frozenset[str]:
     return frozenset(name for name, _ in _OWN_FILES if (manifest.path.parent / name).is_file())
 
 
-_DEPENDENCY = re.compile(
-    r"\s*(?P<name>[A-Za-z0-9][\w.-]*)\s*(?:\[[^\]]*\])?\s*\(?\s*(?P<wanted>[<>=!~][^;()]*?)\s*\)?\s*(?:;.*)?"
-)
-"""A dependency with versions, its extras and its condition left aside (PEP 508). One without versions says nothing here."""
+def _dependency(text: str) -> tuple[str, str] | None:
+    """Return the name and the versions of a dependency (PEP 508), its extras and its condition left aside.
+
+    None for one without versions: that says nothing here.
+    """
+    plain = text.partition(";")[0].strip()
+    name = re.match(r"[A-Za-z0-9][\w.-]*", plain)
+    rest = plain[name.end() :].strip() if name else ""
+    if rest.startswith("["):
+        rest = rest.partition("]")[2].strip()
+    if rest.startswith("("):
+        rest = rest[1:].removesuffix(")").strip()
+    return (name[0], rest) if name and rest[:1] in ("<", ">", "=", "!", "~") and not set(rest) & set("()") else None
 
 
 def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
@@ -121,11 +130,11 @@ def _build_system(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]
     requires = _at(data, ("build-system", "requires"))
     found = []
     for text in requires if isinstance(requires, list) else []:
-        dependency = _DEPENDENCY.fullmatch(text) if isinstance(text, str) else None
+        dependency = _dependency(text) if isinstance(text, str) else None
         if dependency:
             source = manifest.source(toml_line(manifest.text, ("build-system", "requires")))
-            wanted, why = dependency["wanted"].strip(), "pip fetches it for the build"
-            found.append(brought(requirement(dependency["name"], wanted, "pep440", source, why=why)))
+            (name, wanted), why = dependency, "pip fetches it for the build"
+            found.append(brought(requirement(name, wanted, "pep440", source, why=why)))
     return found
 
 
