@@ -19,6 +19,7 @@ from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml
 
 CASES = {
     "manifests": 500,
+    "pumped manifests": 60,
     "spoilt values": 400,
     "constraints": 3000,
     "settings": 100,

@@ -6,6 +6,7 @@ is spoilt, the needs that the others make are still there.
 
 from __future__ import annotations
 
+import contextlib
 import copy
 import json
 import random
@@ -24,7 +25,10 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.machine import asking
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import find_tool, known_tools
+from dokimon.core.planning.making import make_plan
+from dokimon.core.planning.plan import PlanContext, PlanFault
 from dokimon.core.reading.manifest import Manifest, ManifestFault
+from dokimon.core.settings.model import Settings
 from dokimon.core.settings.read import read_settings
 from dokimon.core.settings.tables import SettingsFault
 from dokimon.core.versions import LANGUAGES, compiled
@@ -115,6 +119,38 @@ def manifest(rng: random.Random) -> None:
     name = rng.choice(list(SEEDS))
     text = mutated(SEEDS[name], rng)
     _timed(name, text, lambda: _read(name, text))
+
+
+_PUMPS = ("\n", " ", "\t", "a", "1", ".", "-", "/", "(", '"', "'", "a ", "1.", " \n", "/* ", "# ", "=", "a=")
+_PUMPED = 150_000
+_PUMPED_SECONDS = 5.0  # of a square it would be minutes
+
+
+def pumped(rng: random.Random) -> None:
+    """Read, and plan from, one manifest with a piece of itself or something plain repeated until it is long.
+
+    No pattern may take a time that grows with the square of that.
+    """
+    name = rng.choice(list(SEEDS))
+    seed = SEEDS[name]
+    at = rng.randrange(len(seed) + 1)
+    unit = rng.choice([*_PUMPS, seed[at : at + 1], seed[at : at + 2], seed[max(0, at - 4) : at]]) or "\n"
+    text = seed[:at] + unit * (_PUMPED // len(unit)) + seed[at:]
+    text = text.encode("utf-8", "replace").decode()
+    if rng.random() < 0.5:
+        _timed(name, text[:200], lambda: _read(name, text), _PUMPED_SECONDS)
+    else:
+        _timed(f"the plan of {name}", text[:200], lambda: _planned(name, text), _PUMPED_SECONDS)
+
+
+def _planned(name: str, text: str) -> None:
+    with tempfile.TemporaryDirectory() as place:
+        path = Path(place) / name.replace("*", "x")
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text, "utf-8")
+        context = PlanContext(root=Path(place), folder=Path(place), environment={"PATH": ""}, tools={})
+        with contextlib.suppress(PlanFault):
+            make_plan(context, Settings())
 
 
 _ADVICE = ("devcontainer.json", "mise.toml")
@@ -307,7 +343,7 @@ def repository(rng: random.Random) -> None:
         assert told is None or told.commit is None or len(told.commit) in (40, 64)
 
 
-def _timed(what: str, text: str, work: Callable[[], Any]) -> Any:
+def _timed(what: str, text: str, work: Callable[[], Any], seconds: float = SECONDS) -> Any:
     begun = time.process_time()
     try:
         result = work()
@@ -315,12 +351,12 @@ def _timed(what: str, text: str, work: Callable[[], Any]) -> Any:
         raise
     except Exception as wrong:
         raise Found(f"{what}: {type(wrong).__name__}: {wrong}", text) from wrong
-    if (spent := time.process_time() - begun) > SECONDS:
+    if (spent := time.process_time() - begun) > seconds:
         raise Found(f"{what}: took {spent:.1f} s of the processor", text)
     return result
 
 
 KINDS: dict[str, Callable[[random.Random], None]] = {
-    "manifests": manifest, "spoilt values": spoilt_value, "constraints": constraint, "settings": settings, "answers": answer,
-    "repositories": repository,
+    "manifests": manifest, "pumped manifests": pumped, "spoilt values": spoilt_value, "constraints": constraint,
+    "settings": settings, "answers": answer, "repositories": repository,
 }  # fmt: skip

@@ -48,5 +48,12 @@ def any_size(size: str) -> float:
 
 def name_and_versions(component: str) -> tuple[str, str | None]:
     """Return a component's name, and the versions that follow it (`ext-redis >=5`), if any do."""
-    found = re.fullmatch(r"(.*?)\s+([<>=!]=?\s*\d.*|\d[\d.]*)", component.strip())
-    return (found[1], found[2]) if found else (component.strip(), None)
+    plain = component.strip()
+    # The versions begin at the first word that can be one; what would go back over the text again and again is not tried.
+    for gap in re.finditer(r"\s+(?=[<>=!]|\d)", plain[:_LONGEST_NAME]):
+        if re.match(r"[<>=!]=?\s*\d|\d[\d.]*$", plain[gap.end() :]):
+            return plain[: gap.start()], plain[gap.end() :]
+    return plain, None
+
+
+_LONGEST_NAME = 300

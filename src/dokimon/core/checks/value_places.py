@@ -75,6 +75,10 @@ def parsed(text: str, kind: str) -> Any:
         if kind == "toml":
             import tomllib
 
+            from dokimon.core.reading.toml_lines import deep_key
+
+            if deep_key(text):
+                raise PlaceFault("it has keys of too many parts")
             return tomllib.loads(text)
         if kind == "yaml":
             import yaml

@@ -91,7 +91,11 @@ _OF_MANDREL = {"21": "11", "22": "17", "23.0": "17", "23.1": "21", "24.0": "22",
 """Which Java a line of Mandrel is (its releases)."""
 
 
+_LONGEST_NAME = 200
+
+
 def _java(tool: str, name: str, source: Source, why: str | None) -> Requirement:
+    name = name[:_LONGEST_NAME]
     name = re.sub(r"^(?:\d+\.)+r(\d+)(?:-[a-z]+)?$", r"\1", name)  # `22.3.r17`: GraalVM 22.3 for Java 17
     bare = re.fullmatch(r"(?:1\.)?(\d+)((?:\.\d+)*)(?:_\d+)?(?:\+[\w.]+)?(?:-[\w.+-]+)?", name)
     if bare:

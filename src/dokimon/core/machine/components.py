@@ -101,8 +101,8 @@ def _filled_in(text: str) -> str:
     """Fill in what the file itself defines as `name=value` above (pkg-config(1), "METADATA FILE SYNTAX")."""
     if "${" not in text:
         return text
-    defined = dict(re.findall(r"^(\w+)[ \t]*=[ \t]*([^\n$]*?)[ \t]*$", text, re.MULTILINE))
-    return re.sub(r"\$\{(\w+)\}", lambda match: defined.get(match[1], match[0]), text)
+    defined = dict(re.findall(r"^(\w+)[ \t]*=[ \t]*([^\n$]*)$", text, re.MULTILINE))
+    return re.sub(r"\$\{(\w+)\}", lambda match: defined.get(match[1], match[0]).strip(), text)
 
 
 def _component(

@@ -27,9 +27,9 @@ class Installation(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True
     nor is one in a folder that only the checkout names (`checkout_named`).
     `known_by` is `file`, `asked` or `cache`. `via` is the file behind a link, the file that has the version, or the copy
     behind a `shim` of the version manager named there, chosen by `chosen_by`. `facts` are other properties it reported.
-    `engines` says on which Node.js a program runs that npm brought, in npm's own words. `brought` is the package that brought a program which the catalogue does not know.
-    Where `version` is missing, `reason` says why; `fault` is the kind of reason why it cannot be run. `seconds` is how
-    long asking took.
+    `engines` says on which Node.js a program runs that npm brought, in npm's own words; `brought` is the package of
+    a program which the catalogue does not know. Where `version` is missing, `reason` says why; `fault` is the kind of
+    reason why it cannot be run. `seconds` is how long asking took.
     """
 
     tool: str

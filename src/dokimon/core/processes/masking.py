@@ -22,8 +22,8 @@ _NAME = re.compile(
 _NOT_SECRET = frozenset({"PWD", "OLDPWD", "XAUTHORITY", "SSH_AUTH_SOCK"})
 """Variables of the system whose names only look like it: folders and sockets."""
 
-_IN_URL = re.compile(r"[a-z][a-z0-9+.-]*://[^\s/:@]*:([^\s/@]+)@", re.IGNORECASE)
-_ASSIGNMENT = re.compile(r"^\s*(?:export\s+)?(\w+)\s*=\s*(.*?)\s*$", re.MULTILINE)
+_IN_URL = re.compile(r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^\s/:@]{0,200}:([^\s/@]+)@", re.IGNORECASE)
+_ASSIGNMENT = re.compile(r"^[ \t]*(?:export[ \t]+)?(\w+)[ \t]*=[ \t]*(.*)$", re.MULTILINE)
 
 
 def is_secret_name(name: str) -> bool:
@@ -39,7 +39,9 @@ def secrets_in(environment: Mapping[str, str], root: Path | None = None) -> tupl
     """
     named = list(environment.items())
     if root is not None:
-        named += [(name, value.strip("\"'")) for name, value in _ASSIGNMENT.findall(text_of(root / ".env", 1 << 20))]
+        named += [
+            (name, value.strip().strip("\"'")) for name, value in _ASSIGNMENT.findall(text_of(root / ".env", 1 << 20))
+        ]
     found: set[bytes] = set()
     for name, value in named:
         plain = [value] if is_secret_name(name) else []

@@ -9,14 +9,16 @@ from functools import lru_cache
 Keys = tuple[str | int, ...]
 """The way to a value: the key of an object or the index of a list at each level."""
 
-_COMMENT = re.compile(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*.*?\*/', re.DOTALL)
+_COMMENT = re.compile(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/|\Z)', re.DOTALL)
+"""A text, or a comment; one that is never closed goes on to the end, so that no place is looked at twice."""
 
 
 def without_comments(text: str) -> str:
     """Return JSON text with its comments blanked out, so that every place in it stays where it is."""
 
     def blank(found: re.Match[str]) -> str:
-        return found[0] if found[0].startswith('"') else re.sub(r"[^\n]", " ", found[0])
+        unclosed = found[0].startswith("/*") and not found[0].endswith("*/")
+        return found[0] if found[0].startswith('"') or unclosed else re.sub(r"[^\n]", " ", found[0])
 
     return _COMMENT.sub(blank, text)
 

@@ -139,6 +139,16 @@ def as_json(manifest: Manifest, *, comments: bool = False) -> dict[str, Any]:
     return read
 
 
+def toml_or_nothing(text: str) -> dict[str, Any]:
+    """Return the table that a TOML text holds; an empty one where it holds none, or would take for ever to be read."""
+    if deep_key(text):
+        return {}
+    try:
+        return tomllib.loads(text)
+    except (ValueError, RecursionError):
+        return {}
+
+
 def as_toml(manifest: Manifest) -> dict[str, Any]:
     """Return the table that a TOML manifest holds; raises `ManifestFault`."""
     if line := deep_key(manifest.text):

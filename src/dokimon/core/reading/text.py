@@ -70,6 +70,6 @@ def version_line(manifest: Manifest) -> tuple[str, int]:
 def properties(manifest: Manifest) -> dict[str, tuple[str, int]]:
     """Return the keys of a properties file with their values and lines (java.util.Properties, the common part of it)."""
     found: dict[str, tuple[str, int]] = {}
-    for match, line in matches(manifest, r"^\s*([^#!=:\s][^=:\s]*)\s*[=:]\s*(.*?)\s*$", comment=""):
-        found[match[1]] = (match[2].replace("\\:", ":"), line)
+    for match, line in matches(manifest, r"^[ \t]*([^#!=:\s][^=:\s]*)[ \t]*[=:][ \t]*(.*)$", comment=""):
+        found[match[1]] = (match[2].strip().replace("\\:", ":"), line)
     return found

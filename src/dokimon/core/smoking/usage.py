@@ -5,7 +5,6 @@ from __future__ import annotations
 import json
 import re
 import threading
-import tomllib
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 from typing import Any
@@ -18,16 +17,18 @@ from dokimon.core.processes.output import Output
 from dokimon.core.processes.readiness import Awaited, wait_until_up
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
+from dokimon.core.reading.manifest import toml_or_nothing
 from dokimon.core.report.model import Check, CheckVerdict, Run
 from dokimon.core.text import clean
 
 _WANTS = re.compile(
-    r"(?i)^\s*usage\b\s*:?|^\s*(?:synopsis|syntax)\s*:|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b|for more information,? try"
+    r"(?i)^[ \t]*usage\b\s*:?|^[ \t]*(?:synopsis|syntax)\s*:|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b"
+    r"|for more information,? try"
     r"|the following (?:required )?arguments (?:are required|were not provided)"
     r"|missing (?:required )?(?:argument|command|operand)|required (?:option|argument|flag).{0,60}(?:not|missing)"
     r"|too few arguments|not enough arguments|requires? at least \d+ arg|expected (?:at least )?\w+ arguments?"
     r"|no (?:command|task|input files?|arguments?|application \w+(?: \w+)?) (?:given|specified|provided)"
-    r"|^\s*(?:available )?(?:commands|subcommands|options):?\s*$"
+    r"|^[ \t]*(?:available )?(?:commands|subcommands|options):?\s*$"
 )
 _FIRST_LINES = 8
 """Among which the usage stands, where a program only shows its help."""
@@ -152,6 +153,13 @@ def _asked(
     return (tree.exit_status, output.text()) if state.how == "ended" else None
 
 
+def _json(text: str) -> Any:
+    try:
+        return json.loads(text or "{}")
+    except (ValueError, RecursionError):
+        return {}
+
+
 def version_of(folder: Path) -> tuple[str, str] | None:
     """Return the version that a manifest in the folder gives the project, and the name of the manifest."""
     for name, ways in (
@@ -160,11 +168,7 @@ def version_of(folder: Path) -> tuple[str, str] | None:
         ("Cargo.toml", (("package", "version"),)),
     ):
         text = text_of(folder / name)
-        try:
-            parse: Any = json.loads if name.endswith(".json") else tomllib.loads
-            data: Any = parse(text or ("{}" if name.endswith(".json") else ""))
-        except (ValueError, RecursionError):
-            continue
+        data: Any = _json(text) if name.endswith(".json") else toml_or_nothing(text)
         for way in ways:
             found = data
             for key in way:

@@ -61,7 +61,7 @@ def read_configure(manifest: Manifest) -> list[Requirement]:
     for match, line in matches(manifest, r"\bAM_PATH_PYTHON\(\s*\[?([\d.]+)", "dnl"):
         found.append(requirement("python", f">={match[1]}", "plain", manifest.source(line)))
     for match, line in matches(
-        manifest, r"^(\s*)PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\]),\[]+)\]?\s*([,)]?)", "dnl"
+        manifest, r"^([ \t]*)PKG_CHECK_MODULES\(\s*\[?\w+\]?\s*,\s*\[?([^\]),\[]+)\]?\s*([,)]?)", "dnl"
     ):
         source = manifest.source(line)
         for name, wanted in re.findall(r"([A-Za-z][\w.+-]*)\s*((?:[<>]=?|=)\s*[\d.]+\w*)?", match[2]):

@@ -61,7 +61,7 @@ class _Call(NamedTuple):
 
 _COMMAND = re.compile(r"^[ \t]*([A-Za-z_]\w*)\s*\(((?:[^()\"]|\"(?:[^\"\\]|\\.)*\"){0,4000})\)", re.MULTILINE)
 _WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s"]+)')
-_CERTAIN_CONDITION = re.compile(r"(?i)^\s*(?:NOT\s+)?(?:DEFINED\s+)?(?:TARGET\s+\S+|CMAKE_VERSION.*|TRUE|ON|1)\s*$")
+_CERTAIN_CONDITION = re.compile(r"(?i)^[ \t]*(?:NOT\s+)?(?:DEFINED\s+)?(?:TARGET\s+\S+|CMAKE_VERSION.*|TRUE|ON|1)\s*$")
 
 
 def _calls(manifest: Manifest) -> Iterator[tuple[str, _Call]]:

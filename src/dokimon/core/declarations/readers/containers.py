@@ -21,7 +21,7 @@ def read_dockerfile(manifest: Manifest) -> list[Requirement]:
     found: list[Requirement] = []
     known = _arguments_of_devcontainer(manifest)
     stages: set[str] = set()
-    for match, line in matches(manifest, r"(?i)^\s*(ARG|FROM)\s+(.+?)\s*$"):
+    for match, line in matches(manifest, r"(?i)^[ \t]*(ARG|FROM)[ \t]+(\S.*)$"):
         words = [word for word in match[2].split() if not word.startswith("--")]
         if match[1].upper() == "ARG":
             name, _, value = match[2].partition("=")
@@ -68,7 +68,9 @@ def _published(port: Yaml) -> int | None:
     long = port.get("published")
     text = (long.text if long else port.text) or ""
     text = re.sub(r"\$\{\w+:?-([^}]*)\}", r"\1", text)
-    found = re.fullmatch(r"(?:\d+(?:\.\d+){3}:|\[[\d:a-f]+\]:)?(\d+)(?:-\d+)?(?::\d+(?:-\d+)?)?(?:/\w+)?", text)
+    found = re.fullmatch(
+        r"(?:\d+(?:\.\d+){3}:|\[[\d:a-f]+\]:)?(\d{1,5})(?:-\d+)?(?::\d+(?:-\d+)?)?(?:/\w+)?", text[:200]
+    )
     return int(found[1]) if found and int(found[1]) < 65536 else None
 
 

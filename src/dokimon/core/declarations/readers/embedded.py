@@ -67,11 +67,11 @@ def read_platformio(manifest: Manifest) -> list[Requirement]:
     sections = as_ini(manifest)
     found = [any_version("platformio", manifest.source(1), "a platformio.ini is its own")]
     section, used = "", _used_sections(manifest)
-    for match, line in matches(manifest, r"^\s*(?:\[([^\]]+)\]|platform\s*=\s*(\S.*?))\s*$", comment=";"):
+    for match, line in matches(manifest, r"^[ \t]*(?:\[([^\]]+)\]|platform[ \t]*=[ \t]*(\S.*))$", comment=";"):
         section = match[1] or section
         if match[1] or (section not in used and section != "env" and not section.startswith("env:")):
             continue
-        text = match[2]
+        text = match[2].strip()
         for _ in range(4):
             text = re.sub(r"\$\{([\w:]+)\.(\w+)\}", lambda at: sections.get(at[1], at[2], fallback=at[0]), text)[:300]
         named = re.fullmatch(r"([\w./:~+-]+?)(?:\.git)?(?:#v?(\S+))?\s*(?:@\s*(\S.*))?", text)
@@ -91,5 +91,5 @@ def read_platformio(manifest: Manifest) -> list[Requirement]:
 
 def _used_sections(manifest: Manifest) -> frozenset[str]:
     """Return the sections that environments take in whole."""
-    extended = (match[1].split(",") for match, _ in matches(manifest, r"^\s*extends\s*=\s*(\S.*?)\s*$", comment=";"))
+    extended = (match[1].split(",") for match, _ in matches(manifest, r"^[ \t]*extends\s*=\s*(\S.*?)\s*$", comment=";"))
     return frozenset(name.strip() for names in extended for name in names)

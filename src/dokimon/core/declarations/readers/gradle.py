@@ -192,7 +192,7 @@ def _of_all_members(needs: list[Requirement], folder: Path, root: Path) -> list[
             settings = without_block_comments(open_manifest(folder / name, root))
         except ManifestFault:
             continue
-        calls = re.findall(r"(?m)^\s*include\b[ \t(]*((?:[\"'][\w:./-]+[\"'][\s,]*){1,400})", settings.text)
+        calls = re.findall(r"(?m)^[ \t]*include\b[ \t(]*((?:[\"'][\w:./-]+[\"'][\s,]*){1,400})", settings.text)
         named = [
             path.strip(":").replace(":", "/") for call in calls for path in re.findall(r"[\"']([\w:./-]+)[\"']", call)
         ]

@@ -180,8 +180,8 @@ def read_runtime(manifest: Manifest) -> list[Requirement]:
     return version_need("python", [wanted.removeprefix("python-")], manifest.source(line))
 
 
-_SECTION = re.compile(r"\[([^\]]+)\]\s*(?:[#;].*)?$")
-_KEY = re.compile(r"([^\s=:#;\[][^=:]*?)\s*[=:]\s*(.*)$")
+_SECTION = re.compile(r"\[([^\]]+)\][ \t]*(?:[#;]|$)")
+_KEY = re.compile(r"([^\s=:#;\[][^=:]*)[=:]")
 
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:

@@ -66,6 +66,7 @@ _HEADING = (
 
 
 _LARGEST = 200_000
+_MOST_LINES = 10_000
 """Characters of a README that are looked at."""
 
 
@@ -168,7 +169,7 @@ _UNDERLINE = r"^(?:=+|-+|~+|\^+|\"+|\*+)\s*$"
 _ASKS = r"(?i)\b(?:requires?|required(?! (?:for|by|to|only))|needs?|you(?:'ll| will)? need|must have|prerequisites?)\b"
 _OF_A_PART = (
     r"(?i)\b(?:feature|options?|benchmarks?|tests?|running|method|property|flag|api|plugins?|only when|only if|if you want"
-    r"|versions? of|older|i\.e\.|e\.g\.)\b|^\s*[-*] `"
+    r"|versions? of|older|i\.e\.|e\.g\.)\b|^[ \t]*[-*] `"
 )
 """What a part of the project asks for, or a way to use it, is no need of the whole."""
 
@@ -185,7 +186,7 @@ def _lines(manifest: Manifest) -> Iterator[_Line]:
         r"<!--.*?(?:-->|\Z)", lambda found: "\n" * found[0].count("\n"), manifest.text[:_LARGEST], flags=re.DOTALL
     )
     level, speaks, past, listed = 0, False, False, False
-    for number, line, following, is_code in _told_apart(text.split("\n")):
+    for number, line, following, is_code in _told_apart(text.split("\n")[:_MOST_LINES]):
         stripped = line.strip()
         if is_code:
             if speaks and _compiled(r"[\w.-]+\s*(?:>=|<=|~>|==)\s*v?\d[\w.]*").fullmatch(stripped):

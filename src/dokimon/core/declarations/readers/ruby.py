@@ -18,7 +18,7 @@ def read_gemfile(manifest: Manifest) -> list[Requirement]:
     """Read the line `ruby "3.2.2"`, which may name several requirements. What an `if` decides is advice."""
     found = []
     guarded = _guarded_lines(manifest)
-    for match, line in matches(manifest, r"^\s*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)(.*)$"):
+    for match, line in matches(manifest, r"^[ \t]*ruby\s*\(?\s*((?:[\"'][^\"']+[\"']\s*,?\s*)+)(.*)$"):
         wanted = ", ".join(re.findall(_QUOTED, match[1]))
         strength: Strength = "advised" if line in guarded or re.search(r"\b(?:if|unless)\b", match[2]) else "required"
         other = _ENGINE.search(match[2])
@@ -28,7 +28,7 @@ def read_gemfile(manifest: Manifest) -> list[Requirement]:
             continue
         found.append(requirement("ruby", wanted, "gem", manifest.source(line), strength=strength))
     of_file = r"(?:file:\s*|(?:File|IO)\.read\(?\s*(?:File\.\w+\(\s*(?:__dir__|__FILE__)\s*,\s*)?)[\"']([^\"']+)[\"']"
-    for match, line in matches(manifest, rf"^\s*ruby\s*\(?\s*(?:{of_file}|(ENV|File|Gem|IO)\b)"):
+    for match, line in matches(manifest, rf"^[ \t]*ruby\s*\(?\s*(?:{of_file}|(ENV|File|Gem|IO)\b)"):
         if match[2]:
             says = "the version is worked out by a program, which is not run here"
             found.append(unreadable("ruby", manifest.source(line), says))
@@ -43,7 +43,7 @@ def _guarded_lines(manifest: Manifest) -> set[int]:
     """Return the lines that an `if`, `unless` or `case` decides: those between it and the `end` in the same column."""
     guarded: set[int] = set()
     column = -1
-    for match, line in matches(manifest, r"^(\s*)(\S+).*$"):
+    for match, line in matches(manifest, r"^([ \t]*)(\S+).*$"):
         if column < 0 and match[2] in ("if", "unless", "case"):
             column = len(match[1])
         elif match[2] == "end" and len(match[1]) <= column:

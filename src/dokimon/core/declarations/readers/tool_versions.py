@@ -15,7 +15,7 @@ from dokimon.core.reading.toml_lines import toml_line
 def read_tool_versions(manifest: Manifest) -> list[Requirement]:
     """Read each line's tool and its versions: the first is taken, the others are fallbacks."""
     found = []
-    for match, line in matches(manifest, r"^\s*([A-Za-z][\w.-]*)\s+(\S.*)$"):
+    for match, line in matches(manifest, r"^[ \t]*([A-Za-z][\w.-]*)\s+(\S.*)$"):
         tool = NAMES.get(match[1], match[1])
         found += version_need(tool, match[2].split(), manifest.source(line))
     return found

@@ -13,7 +13,7 @@ def plan(context: PlanContext) -> Plan | None:
     path = context.folder / "pubspec.yaml"
     if not path.is_file():
         return None
-    if re.search(r"^\s+sdk:\s*flutter", text_of(path), re.MULTILINE):
+    if re.search(r"^[ \t]+sdk:\s*flutter", text_of(path), re.MULTILINE):
         command = ("flutter", "run", "-d", "web-server", "--web-hostname", "127.0.0.1", "--web-port", "{port}")
         web = RunPlan(
             rank=Rank.COMMAND,

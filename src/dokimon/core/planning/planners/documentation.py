@@ -14,7 +14,7 @@ from dokimon.core.planning.planners.by_manifest import is_beside
 from dokimon.core.planning.planners.python_environment import WantedPackages, environment_for
 
 _REQUIREMENTS = ("requirements.txt", "docs/requirements.txt", "requirements-docs.txt", "docs-requirements.txt")
-_SPHINX = re.compile(r"^\s*(?:extensions|project|html_theme|master_doc)\s*=", re.MULTILINE)
+_SPHINX = re.compile(r"^[ \t]*(?:extensions|project|html_theme|master_doc)\s*=", re.MULTILINE)
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -63,7 +63,7 @@ def _sphinx(context: PlanContext) -> tuple[RunPlan, Path, tuple[str, ...]] | Non
         text = text_of(path) if path.is_file() else ""
         if not _SPHINX.search(text):
             continue
-        theme = re.search(r"^\s*html_theme\s*=\s*['\"]([\w-]+)", text, re.MULTILINE)
+        theme = re.search(r"^[ \t]*html_theme\s*=\s*['\"]([\w-]+)", text, re.MULTILINE)
         more = {"sphinx_rtd_theme": "sphinx-rtd-theme", "furo": "furo", "pydata_sphinx_theme": "pydata-sphinx-theme"}
         packages = ("sphinx", *([more[theme[1]]] if theme and theme[1] in more else []))
         run = RunPlan(

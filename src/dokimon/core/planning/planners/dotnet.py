@@ -102,6 +102,6 @@ def _port(folder: Path) -> int:
         return 5000
     for profile in profiles.values() if isinstance(profiles, dict) else ():
         addresses = str(profile.get("applicationUrl", "")) if isinstance(profile, dict) else ""
-        if found := re.search(r"http://[^:/;]+:(\d+)", addresses):
+        if found := re.search(r"http://[^:/;]{1,200}:(\d{1,5})\b", addresses):
             return int(found[1])
     return 5000

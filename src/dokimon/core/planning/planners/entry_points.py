@@ -33,7 +33,7 @@ def entry_points(context: PlanContext) -> Iterator[tuple[str, Source]]:
             table = table.get(key) if isinstance(table, dict) else None
         for name in table if isinstance(table, dict) else ():
             yield str(name), manifest.source(toml_line(manifest.text, (*keys, name)))
-    for file, pattern in (("setup.cfg", rf"(?m)^\s+{_COMMAND}\s*$"), ("setup.py", rf"[\"']{_COMMAND}\s*[\"']")):
+    for file, pattern in (("setup.cfg", rf"(?m)^[ \t]+{_COMMAND}\s*$"), ("setup.py", rf"[\"']{_COMMAND}\s*[\"']")):
         try:
             text = open_manifest(context.folder / file, context.root).text
         except ManifestFault:

@@ -11,7 +11,7 @@ from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, Run
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.source import Source
 
-_MAIN = re.compile(r"\bstatic\s+(?:public\s+)?void\s+main\s*\(|^\s*void\s+main\s*\(\s*\)", re.MULTILINE)
+_MAIN = re.compile(r"\bstatic\s+(?:public\s+)?void\s+main\s*\(|^[ \t]*void\s+main\s*\(\s*\)", re.MULTILINE)
 _MAVEN_GOALS = (
     ("spring-boot-maven-plugin", "spring-boot:run", 8080),
     ("quarkus-maven-plugin", "quarkus:dev", 8080),
@@ -23,7 +23,8 @@ _MAVEN_GOALS = (
 """Plug-ins that start a project, their goals, and the ports that the servers among them take."""
 
 _APPLIED = (
-    r"(?:^|[{{;])\s*(?:id\s*\(?\s*|alias\s*\(\s*|apply\s*\(?\s*plugin\s*[:=]\s*)['\"]?(?:{})['\")]"
+    r"(?:^|[{{;])[ \t]*(?:id[ \t]*\(?[ \t]*|alias[ \t]*\([ \t]*|apply[ \t]*\(?[ \t]*plugin[ \t]*[:=][ \t]*)"
+    r"['\"]?(?:{})['\")]"
     r"(?![^\n]*\bapply\s*\(?\s*false)"
 )
 """How a plug-in is applied (Gradle's manual, "Using Plugins"): one that is only named is no part of this project."""
@@ -33,7 +34,7 @@ _GRADLE_TASKS = (
     (_APPLIED.format(r"io\.quarkus|libs\.plugins\.quarkus"), "quarkusDev", 8080),
     (_APPLIED.format(r"io\.micronaut\.application|libs\.plugins\.micronaut"), "run", 8080),
     (_APPLIED.format(r"io\.ktor\.plugin|libs\.plugins\.ktor"), "run", 8080),
-    (_APPLIED.format("application") + r"|^\s*`?application`?\s*$|^\s*application\s*\{", "run", None),
+    (_APPLIED.format("application") + r"|^[ \t]*`?application`?[ \t]*$|^[ \t]*application[ \t]*\{", "run", None),
 )
 
 
@@ -132,7 +133,9 @@ def _configured_port(folder: Path) -> int | None:
     for name in ("application.properties", "application.yml", "application.yaml"):
         text = text_of(folder / "src/main/resources" / name)
         if found := re.search(
-            r"^(?:server|quarkus\.http)\.port\s*[=:]\s*(\d+)|^server:\s*\n\s+port:\s*(\d+)", text, re.MULTILINE
+            r"^(?:server|quarkus\.http)\.port\s*[=:][ \t]*(\d{1,5})\b|^server:[ \t]*\n[ \t]+port:[ \t]*(\d{1,5})\b",
+            text,
+            re.MULTILINE,
         ):
             return int(found[1] or found[2])
     return None

@@ -248,14 +248,19 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
     """Return the files that a Makefile builds as programs, the likeliest first, and their lines."""
     text = _expanded(re.sub(r"\\\n", lambda _: " \v", re.sub(r"@\w*EXEEXT@", "", text)))
     phony = set(" ".join(re.findall(r"^\.PHONY\s*:(.*)$", text, re.MULTILINE)).split())
-    named = [(match[1], match.start()) for match in _NAMED.finditer(text)]
+    named = [(match[1], match.start()) for match in _NAMED.finditer(text) if len(match[1]) < _LONGEST_NAME]
     first = [
         (word, match.start())
         for match in _TARGET.finditer(text)
         if match[1] in ("all", "default", "build", "prog", "programs")
         for word in match[2].split()
+        if len(word) < _LONGEST_NAME
     ]
-    targets = [(match[1], match.start()) for match in _TARGET.finditer(text) if _builds(match, folder)]
+    targets = [
+        (match[1], match.start())
+        for match in _TARGET.finditer(text)
+        if len(match[1]) < _LONGEST_NAME and _builds(match, folder)
+    ]
     known = {name for name, _ in targets}
     implicit = [
         each for each in first if any((folder / f"{each[0]}{ending}").is_file() for ending in (".c", ".cpp", ".cc"))
@@ -274,14 +279,16 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
     return list(found.items())
 
 
-_VARIABLE = re.compile(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)\s*[:?]{0,2}=[ \t]*([^\n#]*?)[ \t]*$", re.MULTILINE)
+_LONGEST_NAME = 200  # file systems have a limit of 255 bytes
+
+_VARIABLE = re.compile(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)[ \t]*[:?]{0,2}=[ \t]*([^\n#]*)", re.MULTILINE)
 
 
 def _expanded(text: str) -> str:
     """Fill in the variables of a Makefile where it names targets; one that nothing sets is empty (GNU make, "Reference")."""
     values: dict[str, str] = {}
     for name, value in _VARIABLE.findall(text):
-        values.setdefault(name, value)
+        values.setdefault(name, value.strip())
 
     def fill(part: str, depth: int = 0) -> str:
         if "$" not in part or depth > _DEEPEST or len(part) > _LONGEST:

@@ -13,9 +13,9 @@ from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.planners.names import folder_names
 
 _CMAKE_PROGRAM = re.compile(
-    r"^\s*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
+    r"^[ \t]*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
 )
-_PROJECT = re.compile(r"^\s*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
+_PROJECT = re.compile(r"^[ \t]*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
 BESIDE = re.compile(
     r"(?i:test|regress|[am]san$|(?:^|[/_.-])(?:docs?|fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?|jni)(?:$|[/_.-]))"
     r"|[a-z](?:Fuzz|Bench|Example|Demo)"
@@ -23,7 +23,7 @@ BESIDE = re.compile(
 """Programs that are not the project itself, by their names or folders."""
 
 _MESON_PROGRAM = re.compile(
-    r"^\s*(?:\w+\s*=\s*)?executable\s*\(\s*(?:'([^']+)'|(meson\.project_name\s*\(\s*\)))", re.MULTILINE
+    r"^[ \t]*(?:\w+\s*=\s*)?executable\s*\(\s*(?:'([^']+)'|(meson\.project_name\s*\(\s*\)))", re.MULTILINE
 )
 
 
@@ -106,7 +106,8 @@ def _output(binaries: Path, path: Path, folder: Path, name: str) -> Path:
     )
     called = properties[1] if properties else name
     place = re.search(
-        r"^\s*set\s*\(\s*(?:CMAKE_RUNTIME_OUTPUT_DIRECTORY|EXECUTABLE_OUTPUT_PATH)\s+\"?\$\{(?:CMAKE|PROJECT)_(BINARY|SOURCE)_DIR\}"
+        r"^[ \t]*set\s*\(\s*(?:CMAKE_RUNTIME_OUTPUT_DIRECTORY|EXECUTABLE_OUTPUT_PATH)\s+"
+        r"\"?\$\{(?:CMAKE|PROJECT)_(BINARY|SOURCE)_DIR\}"
         r"(/[\w./-]+)?\"?\s*\)",
         text_of(folder / "CMakeLists.txt"),
         re.MULTILINE | re.IGNORECASE,
@@ -156,7 +157,7 @@ def _meson(context: PlanContext) -> Plan | None:
     if not script.is_file():
         return None
     scripts = [script, *sorted(folder.glob("*/meson.build")), *sorted(folder.glob("*/*/meson.build"))]
-    project = re.search(r"^\s*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
+    project = re.search(r"^[ \t]*project\s*\(\s*'([^']+)'", text_of(script), re.MULTILINE)
     programs = [
         (name, path, text.count("\n", 0, match.start() + len(match[0]) - 1) + 1)
         for path in scripts

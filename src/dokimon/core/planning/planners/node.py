@@ -142,7 +142,9 @@ _LISTENS = re.compile(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(")
 _STARTS_ITSELF = re.compile(
     r"^(?:await\s+)?[\w.()]*\.listen\s*\(|^serve\s*\(|require\.main\s*===\s*module|import\.meta\.main", re.MULTILINE
 )
-_EXPORTS = re.compile(r"^\s*(?:module\.)?exports\b|^\s*export\s|^\s*Object\.defineProperty\(exports", re.MULTILINE)
+_EXPORTS = re.compile(
+    r"^[ \t]*(?:module\.)?exports\b|^[ \t]*export\s|^[ \t]*Object\.defineProperty\(exports", re.MULTILINE
+)
 
 
 def _files(context: PlanContext, package: dict[str, Any]) -> list[RunPlan]:

@@ -64,7 +64,7 @@ def _steps(context: PlanContext) -> tuple[PrepareStep, ...]:
     if (
         not path.is_file()
         or "cpanm" not in context.tools
-        or not re.search(r"^\s*requires\b", text_of(path), re.MULTILINE)
+        or not re.search(r"^[ \t]*requires\b", text_of(path), re.MULTILINE)
     ):
         return ()
     local = context.folder / "local"

@@ -7,7 +7,7 @@ import re
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
-_LINE = re.compile(r"^([A-Za-z][\w-]*)\s*:\s*(\S.*?)\s*$", re.MULTILINE)
+_LINE = re.compile(r"^([A-Za-z][\w-]*)[ \t]*:[ \t]*(\S.*)$", re.MULTILINE)
 
 
 def plan(context: PlanContext) -> Plan | None:

@@ -68,10 +68,10 @@ def _of_container(context: PlanContext) -> Iterator[RunPlan]:
     """The last CMD or ENTRYPOINT of a container file: read, not run in a container."""
     path = context.folder / "Dockerfile"
     text = text_of(path) if path.is_file() else ""
-    found = list(re.finditer(r"^\s*(?:CMD|ENTRYPOINT)\s+(.+?)\s*$", text, re.MULTILINE | re.IGNORECASE))
+    found = list(re.finditer(r"^[ \t]*(?:CMD|ENTRYPOINT)[ \t]+(\S.*)$", text, re.MULTILINE | re.IGNORECASE))
     if not found:
         return
-    command = found[-1][1]
+    command = found[-1][1].strip()
     if command.startswith("["):
         try:
             words = json.loads(command)

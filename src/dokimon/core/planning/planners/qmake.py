@@ -10,7 +10,7 @@ from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, Run
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.planners.native import BESIDE
 
-_OF_QMAKE = re.compile(r"^\s*(?:TEMPLATE|SOURCES|SUBDIRS|HEADERS)\s*\+?=", re.MULTILINE)
+_OF_QMAKE = re.compile(r"^[ \t]*(?:TEMPLATE|SOURCES|SUBDIRS|HEADERS)\s*\+?=", re.MULTILINE)
 """What sets a project file of qmake apart from another that ends in `.pro`."""
 
 _OTHER_BUILDS = ("CMakeLists.txt", "meson.build", "configure.ac")
@@ -57,7 +57,7 @@ def plan(context: PlanContext) -> Plan | None:
 
 def _below(folder: Path, text: str) -> list[Path]:
     """The project files of the folders that a project of several names (SUBDIRS)."""
-    named = re.search(r"^\s*SUBDIRS\s*\+?=\s*((?:[^\n]*\\\n)*[^\n]*)", text, re.MULTILINE)
+    named = re.search(r"^[ \t]*SUBDIRS\s*\+?=\s*((?:[^\n]*\\\n)*[^\n]*)", text, re.MULTILINE)
     words = re.findall(r"[\w./+-]+", named[1]) if named else []
     found = []
     for word in words:
@@ -70,11 +70,11 @@ def _below(folder: Path, text: str) -> list[Path]:
 def _program(path: Path) -> tuple[str, Path, int] | None:
     """Return the program that a project file makes, the file, and the line that names it; an application is the default."""
     text = text_of(path)
-    template = re.search(r"^\s*TEMPLATE\s*=\s*(\w+)", text, re.MULTILINE)
+    template = re.search(r"^[ \t]*TEMPLATE\s*=\s*(\w+)", text, re.MULTILINE)
     if template and template[1] != "app":
         return None
-    target = re.search(r"^\s*TARGET\s*=\s*\"?([\w./+-]+)", text, re.MULTILINE)
-    place = re.search(r"^\s*DESTDIR\s*=\s*\"?(?:\$\$(?:PWD|OUT_PWD)/)?([\w./-]+)", text, re.MULTILINE)
+    target = re.search(r"^[ \t]*TARGET\s*=\s*\"?([\w./+-]+)", text, re.MULTILINE)
+    place = re.search(r"^[ \t]*DESTDIR\s*=\s*\"?(?:\$\$(?:PWD|OUT_PWD)/)?([\w./-]+)", text, re.MULTILINE)
     name = (target[1] if target else path.stem).removeprefix("./")
     if BESIDE.search(name):
         return None

@@ -20,7 +20,7 @@ def plan(context: PlanContext) -> Plan | None:
     gem = next(iter(folder.glob("*.gemspec")), None)
     if not gemfile.is_file() and not rack.is_file() and script is None and gem is None:
         return None
-    bundled = re.search(r"^\s*gem(?:spec)?\b", text_of(gemfile), re.MULTILINE) is not None
+    bundled = re.search(r"^[ \t]*gem(?:spec)?\b", text_of(gemfile), re.MULTILINE) is not None
     prefix = ("bundle", "exec") if bundled else ()
     steps: tuple[PrepareStep, ...] = ()
     if bundled:

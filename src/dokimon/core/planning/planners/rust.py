@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import tomllib
 from pathlib import Path
 from typing import Any
 
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
+from dokimon.core.reading.manifest import toml_or_nothing
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -70,7 +70,4 @@ def _binaries(context: PlanContext, folder: Path) -> list[RunPlan]:
 
 
 def _toml(path: Path) -> dict[str, Any]:
-    try:
-        return tomllib.loads(text_of(path))
-    except (ValueError, RecursionError):
-        return {}
+    return toml_or_nothing(text_of(path))
