@@ -5,9 +5,16 @@ from __future__ import annotations
 import subprocess
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from conftest import DOKIMON, World
+from dokimon.core.declarations.requirement import requirement
+from dokimon.core.judging.routing import route_for
+from dokimon.core.judging.values import Machine
+from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.machine.survey import Installation
+from dokimon.core.source import Source
 
 
 @pytest.fixture
@@ -248,7 +255,9 @@ def test_what_a_checkout_may_not_say_of_a_tool(world: World, lines: str, says: s
         assert ended.status == 2 and says in ended.err, ended
 
 
-def test_a_folder_that_would_mend_one_need_and_break_another_is_not_put_first(world: World, tmp_path: Path) -> None:
+def test_a_folder_that_would_mend_one_need_and_break_another_gets_a_link_before_it(
+    world: World, tmp_path: Path
+) -> None:
     world.tool("go", "echo go version go1.20 linux/amd64")
     world.tool("git", "echo git version 2.40.1")
     mixed, clean = tmp_path / "mixed", tmp_path / "clean"
@@ -262,10 +271,9 @@ def test_a_folder_that_would_mend_one_need_and_break_another_is_not_put_first(wo
     )
     world.environment["PATH"] = f"{world.tools}:{mixed}"
     ended = world.dokimon("path")
-    assert (ended.status, ended.out) == (
-        1,
-        "",
-    ) and "the folder of each copy of go that would do also has a git" in ended.err
+    links, rest = ended.out.replace('"$HOME"', str(world.home)).partition("=")[2].split(":")[:2]
+    assert (ended.status, rest) == (0, str(mixed)) and Path(links, "git").resolve() == world.tools / "git"
+    assert world.dokimon("verify", "--pick").status == 0
     world.tool("go", "echo go version go1.22 linux/amd64", clean)
     world.environment["PATH"] += f":{clean}"
     assert world.dokimon("path").out == f'export PATH={clean}:"$PATH"\n'
@@ -293,3 +301,78 @@ def test_the_way_of_this_system(world: World, manager: str, wanted: str | None, 
         pytest.skip("this machine has a Node.js in a usual home off PATH")
     assert finding["remedies"][0].get("command") == command
     assert finding["remedies"][-1]["say"].startswith("install Node.js")
+
+
+def test_what_only_another_name_reaches_gets_a_link(world: World) -> None:
+    world.tool("gcc", "echo gcc version 12.2.0")
+    world.tool("gcc-11", "echo gcc version 11.4.0")
+    world.tool("arm-none-eabi-gcc-11", "echo gcc version 11.3.0")  # for another machine: no stand-in for any gcc
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "gcc"\nversion = "11"\n'})
+    ended = world.dokimon("path")
+    folder = ended.out.partition("=")[2].partition(":")[0].replace('"$HOME"', str(world.home))
+    assert ended.status == 0 and Path(folder, "gcc").resolve() == world.tools / "gcc-11"
+    assert world.dokimon("path").out == ended.out  # the same links, the same folder
+    assert world.dokimon("verify", "--pick").status == 0
+
+
+def test_a_folder_of_the_system_is_never_put_first(world: World) -> None:
+    """All that it holds would come along; and an active virtual environment is never bypassed, but said."""
+    system = Path("/usr/bin") if Path("/usr/bin/env").exists() else Path("/bin")
+    copies = {"env": [copy("env", "/x/env", "1.0", reached=True), copy("env", f"{system}/env", "2.0")]}
+    needs = (requirement("env", "2.0", "plain", Source("x", 1, "")),)
+    machine = Machine(installations=copies, environment={}, root=Path("/nowhere"), catalogue=Catalogue())
+    route = route_for(needs, machine)
+    assert (route.folders, route.links) == ((), (("env", f"{system}/env"),))
+    active = msgspec.structs.replace(machine, environment={"VIRTUAL_ENV": "/x"})
+    route = route_for(needs, active)
+    assert not route.folders and not route.links and "deactivate it first" in route.without[0]
+
+
+def copy(tool: str, path: str, version: str, *, reached: bool = False) -> Installation:
+    return Installation(tool=tool, path=path, version=version, reached=reached, off_path=not reached)
+
+
+def test_an_order_of_folders_is_found_where_there_is_one() -> None:
+    """Each of two folders holds a wrong copy of what the other is for: only one order, or a link, meets both."""
+    copies = {
+        "java": [
+            copy("java", "/p/java", "8", reached=True),
+            copy("java", "/a/java", "17"),
+            copy("java", "/b/java", "11"),
+        ],
+        "mvn": [copy("mvn", "/p/mvn", "2", reached=True), copy("mvn", "/b/mvn", "3.9")],
+    }
+    needs = [
+        requirement(name, wanted, "plain", Source("x", 1, "")) for name, wanted in (("java", "17"), ("mvn", ">=3"))
+    ]
+    machine = Machine(installations=copies, environment={}, root=Path("/nowhere"), catalogue=Catalogue())
+    route = route_for(needs, machine)
+    assert (route.folders, route.links) == (("/a", "/b"), ()) and route.variables[0][0] == "JAVA_HOME"
+
+
+def test_java_home_is_set_along(world: World) -> None:
+    world.write(
+        {"pom.xml": "<project><properties><maven.compiler.release>17</maven.compiler.release></properties></project>"}
+    )
+    world.tool("mvn", "echo Apache Maven 3.9.6")
+    homes = {}
+    for version in ("11.0.2", "17.0.9"):
+        homes[version] = world.home / f".sdkman/candidates/java/{version}"
+        for name in ("java", "javac"):
+            world.tool(name, "exit 1", homes[version] / "bin")
+        (homes[version] / "release").write_text(f'JAVA_VERSION="{version}"\n')
+    world.environment |= {
+        "JAVA_HOME": str(homes["11.0.2"]),
+        "PATH": f"{homes['11.0.2']}/bin:{world.environment['PATH']}",
+    }
+    assert world.dokimon("verify").status == 1
+    ended = world.dokimon("path")
+    assert ended.status == 0 and f"export JAVA_HOME={homes['17.0.9']}\n" in ended.out
+    picked = world.dokimon("verify", "--pick")
+    assert picked.status == 0 and "JAVA_HOME=~/.sdkman/candidates/java/17.0.9" in picked.out
+
+
+def test_the_line_for_good_names_the_start_up_file(ferry: World) -> None:
+    ended = ferry.dokimon("path", "--lasting", "--shell", "zsh")
+    assert ended.out == f"# for ~/.zshrc\n{ferry.put_first(right(ferry).parent)}\n"
+    assert ferry.dokimon("path", "--shell", "tcsh").status == 2

@@ -57,9 +57,10 @@ def heading(report: Report) -> Text:
 
 def draw_picked(console: Console, report: Report) -> None:
     """Say which folders were put first on PATH for this call."""
-    if report.picked:
-        folders = ", ".join(short(folder) for folder in report.picked)
-        console.print(Text(f"picked: with {folders} first on PATH, for this call alone", style="cyan"))
+    words = [f"{', '.join(map(short, report.picked))} first on PATH"] if report.picked else []
+    words += [f"{name}={short(value)}" for name, value in report.picked_variables.items()]
+    if words:
+        console.print(Text(f"picked: with {' and '.join(words)}, for this call alone", style="cyan"))
 
 
 def findings_table(findings: Iterable[Finding]) -> Table:

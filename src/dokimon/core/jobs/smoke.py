@@ -193,6 +193,7 @@ def smoke_report(
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),
         components=verified.survey.components,
         picked=verified.picked,
+        picked_variables=dict(verified.variables),
         prepared=done.prepared,
         runs=done.runs,
         other_ways=tuple(_planned_run(run, verified.checkout.root) for run in others),

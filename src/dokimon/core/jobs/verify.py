@@ -13,13 +13,14 @@ from dokimon.core.declarations.checkout import Checkout
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.subjects import ComponentSubject, ServiceSubject, ToolSubject
 from dokimon.core.jobs.needs import Declared, agreed_of, conflicts_of, declare, notes_of, projects_of
-from dokimon.core.jobs.workspace import Workspace, notes_on_homes, surveyor_for
+from dokimon.core.jobs.workspace import Workspace, notes_on_homes, outside, surveyor_for
 from dokimon.core.judging.findings import judge
-from dokimon.core.judging.routing import folders_first
+from dokimon.core.judging.routing import route_for
 from dokimon.core.judging.scopes import Scopes
 from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
-from dokimon.core.machine.platform import loopback_addresses
+from dokimon.core.machine.links import folder_of_links
+from dokimon.core.machine.platform import loopback_addresses, own_folder
 from dokimon.core.machine.survey import Installation, Survey
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Report
 from dokimon.core.report.outcome import verdict_of_findings
@@ -29,14 +30,19 @@ if TYPE_CHECKING:
 
 
 class Verified(msgspec.Struct, frozen=True, kw_only=True):
-    """What `verify` knows, for `smoke` to go on with. `picked` are the folders that were put first on PATH for it."""
+    """What `verify` knows, for `smoke` to go on with.
+
+    `picked` are the folders that were put first on PATH for it, `variables` those that were set along.
+    """
 
     declared: Declared
     findings: tuple[Finding, ...]
     survey: Survey
     notes: tuple[str, ...]
     environment: Mapping[str, str]
+    machine: Machine
     picked: tuple[str, ...] = ()
+    variables: Mapping[str, str] = {}
 
     @property
     def installations(self) -> dict[str, list[Installation]]:
@@ -72,11 +78,51 @@ def verify(
     verified = _held_against_machine(declared, environment, fresh)
     if not pick:
         return verified
-    folders = folders_first(declared.requirements, verified.installations).folders
-    if not folders:
+    way = way_of(verified)
+    if not way.folders and not way.variables:
         return verified
-    chosen = {**environment, "PATH": os.pathsep.join([*folders, environment.get("PATH", "")])}
-    return msgspec.structs.replace(_held_against_machine(declared, chosen, fresh=False), picked=folders)
+    return msgspec.structs.replace(
+        _held_against_machine(declared, way.environment(environment), fresh=False),
+        picked=way.folders,
+        variables=dict(way.variables),
+    )
+
+
+class Way(msgspec.Struct, frozen=True, kw_only=True):
+    """The folders to put first, one of links among them where it takes one, and variables to set along.
+
+    `without` says in sentences what cannot be reached.
+    """
+
+    folders: tuple[str, ...] = ()
+    variables: tuple[tuple[str, str], ...] = ()
+    without: tuple[str, ...] = ()
+
+    def environment(self, environment: Mapping[str, str]) -> dict[str, str]:
+        """Return the environment that has been changed so."""
+        path = os.pathsep.join([*self.folders, environment.get("PATH", "")])
+        return {**environment, **dict(self.variables), "PATH": path}
+
+
+def way_of(verified: Verified) -> Way:
+    """Return how to reach copies that would do, held against the machine once more: what it does not mend is said."""
+    declared, environment = verified.declared, verified.environment
+    route = route_for(declared.requirements, verified.machine)
+    cache = outside(own_folder("cache", environment), declared.checkout)
+    links = folder_of_links(route.links, cache) if route.links else None
+    folders = (*((str(links),) if links else ()), *route.folders)
+    without = list(route.without)
+    if route.links and links is None:
+        without.append(f"{', '.join(name for name, _ in route.links)}: there is no folder for links to it")
+    way = Way(folders=folders, variables=route.variables, without=tuple(without))
+    if not way.folders and not way.variables:
+        return way
+    again = _held_against_machine(declared, way.environment(environment), fresh=False)
+    before = {each.id: each.verdict for each in verified.findings}
+    wrong = [each for each in again.findings if each.verdict != "met" and each.strength == "required"]
+    unexpected = [each for each in wrong if before.get(each.id) == "met" or each.tool in route.tools]
+    told = dict.fromkeys(f"{each.tool}: {each.reason}" for each in unexpected)
+    return msgspec.structs.replace(way, without=(*way.without, *told))
 
 
 def _held_against_machine(declared: Declared, environment: Mapping[str, str], fresh: bool) -> Verified:
@@ -105,6 +151,7 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
         survey=survey,
         notes=tuple(notes_on_homes(entries, survey, environment)),
         environment=environment,
+        machine=machine,
     )
 
 
@@ -171,6 +218,7 @@ def verify_report(verified: Verified, strict: bool) -> Report:
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),
         components=verified.survey.components,
         picked=verified.picked,
+        picked_variables=dict(verified.variables),
         conflicts=conflicts_of(declared),
         agreed=agreed_of(declared),
         notes=(*notes_of(declared), *verified.notes),

@@ -48,12 +48,12 @@ def open_workspace(start: Path, environment: Mapping[str, str], may_ask: Collect
     """
     checkout = find_checkout(start)
     settings, manifest = _load_settings(checkout)
-    folder = _outside(own_folder("config", environment), checkout)
+    folder = outside(own_folder("config", environment), checkout)
     catalogue = Catalogue(folder / "catalogue" if folder else None, added_tools(settings), may_ask)
     return Workspace(start=start, checkout=checkout, settings=settings, manifest=manifest, catalogue=catalogue)
 
 
-def _outside(folder: Path | None, checkout: Checkout) -> Path | None:
+def outside(folder: Path | None, checkout: Checkout) -> Path | None:
     """Return a folder of Dokimon's own, unless variables put it into the checkout: whoever made that would fill it."""
     return None if folder is None or inside(folder, checkout.untrusted) else folder
 
@@ -73,7 +73,7 @@ def _load_settings(checkout: Checkout) -> tuple[Settings, Manifest | None]:
 def surveyor_for(workspace: Workspace, folder: Path, environment: Mapping[str, str], *, fresh: bool) -> Surveyor:
     """Return what surveys this machine for `folder`; unless `fresh`, with the answers known from earlier surveys."""
     checkout = workspace.checkout
-    cache = Cache(_outside(own_folder("cache", environment), checkout), fresh=fresh)
+    cache = Cache(outside(own_folder("cache", environment), checkout), fresh=fresh)
     return Surveyor(workspace.catalogue, folder, checkout.root, environment, cache, checkout.untrusted)
 
 

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
@@ -26,9 +27,16 @@ def would_do(tool: str, copies: Copies, needed: Needed, more: Sequence[Constrain
     """
     constraints = [*needed.get(tool, ()), *more]
     fitting = [
-        copy for copy in copies.get(tool, ()) if not copy.reached and not copy.own and accepted(copy, constraints)
+        copy
+        for copy in copies.get(tool, ())
+        if not copy.reached and not copy.own and not _is_for_another_machine(copy) and accepted(copy, constraints)
     ]
     return sorted(fitting, key=lambda copy: (copy.other_name is not None, bool(spoils(copy, copies, needed))))
+
+
+def _is_for_another_machine(copy: Installation) -> bool:
+    """Whether a copy goes by a name that says more than a version: a compiler for another machine (`arm-none-eabi-gcc`)."""
+    return copy.other_name is not None and not re.fullmatch(r"[A-Za-z+]+[\d+]*-?v?\d*(?:\.\d+)*", copy.other_name)
 
 
 def spoils(copy: Installation, copies: Copies, needed: Needed) -> list[str]:

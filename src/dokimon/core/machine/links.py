@@ -1,0 +1,28 @@
+"""A folder of links of Dokimon's own, in its cache: the only way to reach one program of a folder without all the others."""
+
+from __future__ import annotations
+
+import contextlib
+import hashlib
+import os
+from collections.abc import Sequence
+from pathlib import Path
+
+
+def folder_of_links(links: Sequence[tuple[str, str]], cache: Path | None) -> Path | None:
+    """Return the folder that holds just these links (a command and the program behind it), made where it is not there.
+
+    Its name comes from what it holds, so that one that is in use is never changed. None where it cannot be made.
+    """
+    if cache is None or os.name == "nt":
+        return None
+    digest = hashlib.sha256("\0".join(f"{name}\n{program}" for name, program in links).encode()).hexdigest()[:16]
+    folder = cache / "links" / digest
+    try:
+        folder.mkdir(parents=True, exist_ok=True, mode=0o700)
+        for name, program in links:
+            with contextlib.suppress(FileExistsError):
+                (folder / name).symlink_to(program)
+    except OSError:
+        return None
+    return folder
