@@ -93,3 +93,60 @@ def test_a_tool_of_npm_on_too_old_a_node_is_met_by_nothing(world: World) -> None
     world.tool("node", "echo v16.20.2")
     finding = world.dokimon("verify", "--format", "json").report["requirements"][0]
     assert "runs on Node.js" in finding["reason"] and "16.20.2 is reached" in finding["reason"]
+
+
+def test_python3_meets_what_python_does_not(world: World) -> None:
+    """`python` of another line, or broken, hides nothing: the project is started by the command that would do."""
+    (world.tools / "python").unlink()
+    world.tool("python", "echo Python 2.7.18")
+    world.tool("python3", 'case $1 in --version) echo Python 3.12.4;; *) echo "started by $0";; esac')
+    world.write(
+        {
+            "pyproject.toml": '[project]\nname = "quay"\nrequires-python = ">=3.8"\n',
+            "main.py": "__name__ == '__main__'\n",
+        }
+    )
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["verdict"] == "met" and finding["reason"] == "3.12.4 is accepted, as python3"
+    world.write({"main.py": "if __name__ == '__main__':\n    pass\n"})
+    assert "python3 main.py" in world.dokimon("smoke", "--show-plan").out
+    world.write({".python-version": "2.7"})
+    assert world.dokimon("verify", "--format", "json").report["conflicts"]  # one of both is met, the other is not by that
+
+
+@pytest.mark.parametrize(
+    "version, settings, verdict, says",
+    [
+        ("1.21.5", {}, "met", "fetches the Go that is asked for by itself (GOTOOLCHAIN=auto)"),
+        ("1.21.5", {"GOTOOLCHAIN": "local"}, "unmet", "the variable GOTOOLCHAIN keeps Go from fetching"),
+        ("1.20.4", {}, "unmet", "1.20.4 is too old"),
+        ("1.24.0", {"GOTOOLCHAIN": "local"}, "met", "1.24.0 is accepted"),
+    ],
+)
+def test_go_fetches_what_go_mod_asks_for(
+    world: World, version: str, settings: dict[str, str], verdict: str, says: str
+) -> None:
+    world.tool("go", f"echo go version go{version} linux/amd64")
+    world.environment |= settings
+    world.write({"go.mod": "module quay\n\ngo 1.23.1\n"})
+    finding = world.dokimon("verify", "--format", "json").report["requirements"][0]
+    assert (finding["verdict"], says in finding["reason"]) == (verdict, True), finding
+
+
+def test_go_of_a_distribution_may_be_kept_from_fetching(world: World, tmp_path: Path) -> None:
+    world.tool("go", "echo go version go1.22.2 linux/amd64", tmp_path / "go/bin")
+    (tmp_path / "go/go.env").write_text("GOPROXY=x\nGOTOOLCHAIN=local\n")
+    world.environment["PATH"] = f"{tmp_path}/go/bin:{world.environment['PATH']}"
+    world.write({"go.mod": "module quay\n\ngo 1.23.1\n"})
+    finding = world.dokimon("verify", "--format", "json").report["requirements"][0]
+    assert finding["verdict"] == "unmet" and f"GOTOOLCHAIN in {tmp_path}/go/go.env" in finding["reason"]
+
+
+def test_a_version_file_may_name_an_environment(world: World) -> None:
+    world.write({".python-version": "quay-3.12"})
+    assert world.dokimon("verify", "--format", "json").report["requirements"][0]["verdict"] == "unknown"
+    (world.home / ".pyenv/versions").mkdir(parents=True)
+    finding = world.dokimon("verify", "--format", "json").report["requirements"][0]
+    assert finding["verdict"] == "missing" and "no environment of this name" in finding["reason"]
+    world.tool("python", "exit", world.home / ".pyenv/versions/quay-3.12/bin")
+    assert world.dokimon("verify", "--format", "json").report["requirements"][0]["verdict"] == "met"

@@ -98,6 +98,10 @@ def projects_in_words(below: Sequence[str]) -> str:
 def plan_context_of(verified: Verified, environment: Mapping[str, str]) -> PlanContext:
     """Return what planners need to know of the verified checkout."""
     reached = {tool: copy.path for tool, copies in verified.installations.items() for copy in copies if copy.reached}
+    # Where another command of a tool meets its needs (`python3`), that is the one to call.
+    met = {each.tool: each.found.path for each in verified.findings if each.verdict == "met" and each.found}
+    paths = {copy.path: tool for tool, copies in verified.installations.items() for copy in copies if copy.other_name}
+    reached |= {tool: path for tool, path in met.items() if paths.get(path) == tool}
     checkout = verified.checkout
     return PlanContext(root=checkout.root, folder=checkout.project, environment=dict(environment), tools=reached)
 

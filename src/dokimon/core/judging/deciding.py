@@ -2,13 +2,19 @@
 
 from __future__ import annotations
 
+import re
+from collections.abc import Mapping
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.files import text_of
+from dokimon.core.judging.comparing import held
 from dokimon.core.judging.values import Judgement, Machine
 from dokimon.core.machine.survey import Installation
+from dokimon.core.machine.version_managers import managers
+from dokimon.core.report.model import Found
 from dokimon.core.versions import compiled
 from dokimon.core.versions.faults import VersionFault
 
@@ -55,6 +61,64 @@ def with_java_home(need: Requirement, machine: Machine, judgement: Judgement) ->
         what = f"JAVA_HOME names {home}, which has no {need.tool} that can be run, and decides for the build"
         return msgspec.structs.replace(judgement, verdict="missing", reason=what, copy=None)
     return msgspec.structs.replace(judgement, reason=f"{judgement.reason} (of JAVA_HOME, which decides for the build)")
+
+
+def with_other_command(need: Requirement, machine: Machine, judgement: Judgement) -> Judgement:
+    """What the tool's other command starts meets a need too: `python3`, where `python` is broken or another line."""
+    entry = machine.catalogue.find(need.tool)
+    if judgement.verdict not in ("unmet", "missing") or entry is None or need.constraint is None:
+        return judgement
+    for copy in machine.copies(need.tool):
+        if copy.other_name in entry.commands and copy.version and not copy.fault and not copy.own:
+            other = held(need.constraint, copy.version, copy)
+            if other.verdict == "met":
+                return msgspec.structs.replace(other, reason=f"{other.reason}, as {copy.other_name}")
+    return judgement
+
+
+def with_named_environment(need: Requirement, machine: Machine) -> Judgement | None:
+    """A version file may name a virtual environment of pyenv's, which is no version (pyenv-virtualenv's README)."""
+    if need.tool != "python" or not need.source.file.endswith(".python-version") or not need.fault:
+        return None
+    name = need.source.text.strip()
+    if not re.fullmatch(r"[\w.-]+(?:/envs/[\w.-]+)?", name):
+        return None
+    roots = [root for root in managers()["pyenv"].roots_here(machine.environment) if root.is_dir()]
+    if not roots:
+        return None
+    for root in roots:
+        program = root / "versions" / name / "bin/python"
+        if program.is_file():
+            found = Found(path=str(program), known_by="file")
+            return Judgement(verdict="met", reason=f"{name} is an environment of pyenv's, and is there", found=found)
+    return Judgement(verdict="missing", reason=f"{name} is no version, and pyenv has no environment of this name here")
+
+
+def with_fetched_go(need: Requirement, machine: Machine, judgement: Judgement) -> Judgement:
+    """Go from 1.21 on fetches a newer Go where go.mod asks for one, unless it is told not to (go.dev, "Go Toolchains")."""
+    copy = judgement.copy
+    if need.tool != "go" or need.family != "golang" or judgement.verdict != "unmet" or copy is None or not copy.version:
+        return judgement
+    numbers = re.match(r"(\d+)\.(\d+)", copy.version)
+    if numbers is None or (int(numbers[1]), int(numbers[2])) < (1, 21) or "too old" not in judgement.reason:
+        return judgement
+    choice, by = _go_toolchain(copy, machine.environment)
+    if (choice.partition("+")[0] == "local" and choice != "local+auto") or choice == "path":
+        return msgspec.structs.replace(judgement, reason=f"{judgement.reason}; {by} keeps Go from fetching a newer one")
+    reason = f"{copy.version} is older, but fetches the Go that is asked for by itself (GOTOOLCHAIN={choice})"
+    return msgspec.structs.replace(judgement, verdict="met", reason=reason)
+
+
+def _go_toolchain(copy: Installation, environment: Mapping[str, str]) -> tuple[str, str]:
+    """Return which toolchain Go takes, and who says so: the variable, the user's settings, those of this Go."""
+    if value := environment.get("GOTOOLCHAIN"):
+        return value, "the variable GOTOOLCHAIN"
+    home = environment.get("HOME", "")
+    own = Path(copy.program).resolve().parent.parent
+    for path in (Path(environment.get("GOENV") or f"{home}/.config/go/env"), own / "go.env"):
+        if found := re.search(r"^GOTOOLCHAIN=(\S+)", text_of(path), re.MULTILINE):
+            return found[1], f"GOTOOLCHAIN in {path}"
+    return "auto", ""
 
 
 def with_runtime(judgement: Judgement, machine: Machine) -> Judgement:

@@ -16,7 +16,14 @@ from dokimon.core.declarations.subjects import (
     VariableSubject,
 )
 from dokimon.core.judging.component_verdicts import judge_component
-from dokimon.core.judging.deciding import as_decided, with_java_home, with_runtime
+from dokimon.core.judging.deciding import (
+    as_decided,
+    with_fetched_go,
+    with_java_home,
+    with_named_environment,
+    with_other_command,
+    with_runtime,
+)
 from dokimon.core.judging.surroundings import judge_path, judge_platform, judge_service, judge_size, judge_variable
 from dokimon.core.judging.tool_verdicts import judge_tool
 from dokimon.core.judging.values import Judgement, Machine
@@ -25,13 +32,17 @@ from dokimon.core.judging.values import Judgement, Machine
 def verdict_on(need: Requirement, machine: Machine) -> Judgement | None:
     """Hold one requirement against the machine; None for a fact, which asks for nothing."""
     if need.fault and not isinstance(need.subject, FactSubject):
+        if named := with_named_environment(need, machine):
+            return named
         return Judgement(verdict="unknown", reason=need.fault)
     match need.subject:
         case FactSubject():
             return None
         case ToolSubject(tool=name):
             here = as_decided(need, machine)
-            return with_java_home(need, machine, with_runtime(judge_tool(name, need.constraint, here), here))
+            judgement = with_other_command(need, here, judge_tool(name, need.constraint, here))
+            judgement = with_fetched_go(need, here, judgement)
+            return with_java_home(need, machine, with_runtime(judgement, here))
         case ComponentSubject() as subject:
             return judge_component(subject, need.constraint, as_decided(need, machine))
         case VariableSubject() as subject:

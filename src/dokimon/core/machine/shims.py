@@ -88,7 +88,7 @@ def _behind_family(name: str, manager: Manager, path: Path, real: Path, places: 
         if version == "system":
             program = _beyond_shims(path, environment)
         else:
-            program = _installed(root, manager.program or "", plugin, version, path.name)
+            program = _installed(root, manager, plugin, version, path.name)
         if program:
             return Shim(manager=name, version=version, chosen_by=by, program=program)
     wanted = clean(" ".join(versions), 80)
@@ -136,13 +136,23 @@ def _versions_in(file: Path, plugin: str) -> list[str]:
     return [word for words in lines for word in words]
 
 
-def _installed(root: Path, layout: str, plugin: str, version: str, command: str) -> Path | None:
-    """Return the program of the version, or of the newest that begins with it; names that lead elsewhere are refused."""
-    if not re.fullmatch(r"[\w.+-]+", version) or version in (".", ".."):
+def _installed(root: Path, manager: Manager, plugin: str, version: str, command: str) -> Path | None:
+    """Return the program of the version, where the manager takes prefixes of the newest that begins with it.
+
+    A virtual environment goes by its name, or by that of its Python before it (`3.12.1/envs/quay`). Names that lead
+    elsewhere are refused.
+    """
+    if not re.fullmatch(r"[\w.+-]+(?:/envs/[\w.+-]+)?", version) or {".", ".."} & set(version.split("/")):
         return None
-    at = root / layout.replace("{plugin}", plugin).replace("{version}", version).replace("{command}", command)
-    if is_program(at):
-        return at
+    layout = manager.program or ""
+    stripped = next((version.removeprefix(each) for each in manager.strips if version.startswith(each)), version)
+    for each in dict.fromkeys((version, stripped)):
+        at = root / layout.replace("{plugin}", plugin).replace("{version}", each).replace("{command}", command)
+        if is_program(at):
+            return at
+    if not manager.prefixes:
+        return None
+    version = stripped
     wild = layout.replace("{plugin}", plugin).replace("{version}", f"{version}.*").replace("{command}", command)
     fitting = [path for path in root.glob(wild) if is_program(path)]
     return max(fitting, key=newest_first, default=None)

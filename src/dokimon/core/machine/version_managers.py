@@ -32,6 +32,8 @@ class Manager(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=T
     roots: list[str] = []
     fallback: str | None = None
     program: str | None = None
+    strips: list[str] = []
+    prefixes: bool = False
     which: list[str] = []
     keeps: list[str] = []
 
