@@ -111,7 +111,9 @@ def test_python3_meets_what_python_does_not(world: World) -> None:
     world.write({"main.py": "if __name__ == '__main__':\n    pass\n"})
     assert "python3 main.py" in world.dokimon("smoke", "--show-plan").out
     world.write({".python-version": "2.7"})
-    assert world.dokimon("verify", "--format", "json").report["conflicts"]  # one of both is met, the other is not by that
+    assert world.dokimon("verify", "--format", "json").report[
+        "conflicts"
+    ]  # one of both is met, the other is not by that
 
 
 @pytest.mark.parametrize(

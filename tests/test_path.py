@@ -34,7 +34,8 @@ def right(world: World) -> Path:
 def test_verify_picks_and_says_so(ferry: World) -> None:
     ferry.write({".nvmrc": "20.11.1"})
     plain = ferry.dokimon("verify")
-    assert plain.out.count(ferry.put_first(right(ferry).parent)) == 1 and "→ as above" in plain.out
+    assert plain.out.count(ferry.put_first(right(ferry).parent)) == 1  # two needs of one tool, one block
+    assert "(asked for by .nvmrc:1)" in plain.out and plain.out.count("would do") + plain.out.count("has 20.11.1") == 1
     assert plain.status == 1 and str(Path("~/.nvm/versions/node/v20.11.1")) not in plain.err
     ended = ferry.dokimon("verify", "--pick")
     assert ended.status == 0 and "picked: with ~/.nvm/versions/node/v20.11.1/bin first on PATH" in ended.out

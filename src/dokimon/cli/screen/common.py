@@ -115,28 +115,41 @@ def draw_unread(console: Console, finding: Finding) -> None:
 
 
 def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
-    """Draw, for each finding that is not met, its reason and what to do about it."""
+    """Draw what is not met: all that is wrong with one tool as one block, its reasons, then what to do about it."""
+    blocks: dict[str, list[Finding]] = {}
+    for folded in fold(each for each in findings if each.verdict not in ("met", None)):
+        blocks.setdefault(subject_of(folded.finding), []).append(folded.finding)
     shown: set[Remedy] = set()
-    unmet = fold(each for each in findings if each.verdict not in ("met", None))
-    subjects = [subject_of(folded.finding) for folded in unmet]
-    for folded, subject in zip(unmet, subjects, strict=True):
-        finding = folded.finding
-        verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
-        # Several needs of one tool are told apart by who asks.
-        asked = f" (asked for by {finding.source.place})" if subjects.count(subject) > 1 else ""
-        reason = short(finding.reason or "")
-        console.print(Text.assemble((subject, "bold"), " ", verdict, f": {reason}", (asked, "dim")))
-        draw_unread(console, finding)
-        if finding.why:
-            console.print(Padding(Text(f"needed because {finding.why}"), (0, 0, 0, 2), expand=False))
-        # One step often helps two needs of one tool.
-        first = finding.remedies[:1]
-        if first and first[0] in shown and first[0].command:
+    for subject, block in blocks.items():
+        for finding in block:
+            verdict = verdict_text(finding.verdict or "", finding.strength == "advised")
+            # Several needs of one tool are told apart by who asks.
+            asked = f" (asked for by {finding.source.place})" if len(block) > 1 else ""
+            reason = short(finding.reason or "")
+            console.print(Text.assemble((subject, "bold"), " ", verdict, f": {reason}", (asked, "dim")))
+            draw_unread(console, finding)
+        for why in dict.fromkeys(finding.why for finding in block if finding.why):
+            console.print(Padding(Text(f"needed because {why}"), (0, 0, 0, 2), expand=False))
+        steps = _steps_of(block)
+        # One step often helps two tools.
+        if steps and steps[0] in shown and steps[0].command:
             console.print(Padding(Text("→ as above"), (0, 0, 0, 2), expand=False))
         else:
-            draw_steps(console, finding.remedies)
-        shown.update(first)
+            draw_steps(console, steps)
+        shown.update(steps[:1])
         console.print()
+
+
+def _steps_of(block: list[Finding]) -> list[Remedy]:
+    """Return what to do about all that is wrong with one tool: what the strictest of its needs asks for, each step once."""
+    required = [finding for finding in block if finding.strength == "required"] or block
+    steps = dict.fromkeys(step for finding in required for step in finding.remedies)
+    first = [finding.remedies for finding in required if finding.remedies]
+    if len(first) > 1 and any(step.command for steps_of_one in first for step in steps_of_one):
+        # Each of them would install something: one that suits all is enough, and stands with each.
+        common = [step for step in first[0] if all(step in other for other in first)]
+        return common or list(first[-1])
+    return list(steps)
 
 
 def draw_steps(console: Console, remedies: Iterable[Remedy], indent: int = 2) -> None:

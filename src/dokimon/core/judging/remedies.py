@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 import shlex
 from pathlib import Path
 
@@ -48,11 +49,8 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     # A shim without an answer has no version for this folder: installing one helps.
     if judgement.verdict == "unknown" and reached and not reached.shim:
         return repair or _for_unasked(need, machine) or _for_unknown(need, reached)
-    there = _already_here(need, machine) if isinstance(need.subject, ToolSubject) else []
-    if java_home_decides(need, machine):
-        there = _other_java_home(need, machine)
-    if judgement.copy and judgement.copy.reached and judgement.verdict in ("missing", "unmet") and not repair:
-        there = there or _for_runtime(judgement.copy, need, machine)
+    reached = machine.reached(need.tool)
+    there = _there(need, judgement, machine, repair=bool(repair))
     entry = machine.catalogue.find(need.tool)
     if entry is None:
         return (*repair, *there) or (Remedy(say=_for_uncatalogued(need.tool, machine)),)
@@ -65,6 +63,23 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     if need.component and not ways:
         ways = [Remedy(say=f"use another {entry.title}: its {need.component} must be {clean(need.accepts)}")]
     return (*repair, *ways)
+
+
+def _there(need: Requirement, judgement: Judgement, machine: Machine, *, repair: bool) -> list[Remedy]:
+    """Return what helps without installing anything: a copy that is here, a variable that chooses a wrong one."""
+    reached = machine.reached(need.tool)
+    if java_home_decides(need, machine):
+        there = _other_java_home(need, machine)
+    elif isinstance(need.subject, ToolSubject) or reached is None:
+        there = _already_here(need, machine)
+    else:
+        there = []
+    if reached and reached.shim and (named := re.match(r"the variable (\w+)", reached.chosen_by or "")):
+        there = [_of_variable(named[1], machine), *there]
+    copy = judgement.copy
+    if not there and not repair and copy and copy.reached and judgement.verdict in ("missing", "unmet"):
+        return _for_runtime(copy, need, machine)
+    return there
 
 
 def _for_uncatalogued(tool: str, machine: Machine) -> str:
@@ -130,6 +145,13 @@ def _for_unknown(need: Requirement, reached: Installation) -> tuple[Remedy, ...]
     else:
         say = f"run {reached.path} by hand and read what it says; is it completely installed?"
     return (Remedy(say=say),)
+
+
+def _of_variable(name: str, machine: Machine) -> Remedy:
+    value = clean(machine.environment.get(name, ""), 40)
+    return Remedy(
+        say=f"{name}={value} chooses the version: unset it, or set it to one that will do", command=f"unset {name}"
+    )
 
 
 def _other_java_home(need: Requirement, machine: Machine) -> list[Remedy]:

@@ -10,6 +10,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.files import text_of
+from dokimon.core.machine.debian_packages import upstream_version
 from dokimon.core.machine.folders import matching, system_root
 from dokimon.core.machine.go_binaries import module_of
 from dokimon.core.text import clean
@@ -220,12 +221,11 @@ def _of_dpkg(path: Path, real: Path, environment: Mapping[str, str]) -> Brought 
 
 
 def _in_status(package: str, root: Path) -> str | None:
-    """Return the version of a package that is installed, without its epoch and Debian's own revision (deb-version(7))."""
+    """Return the version of a package that is installed."""
     status = text_of(root / "var/lib/dpkg/status", 64_000_000)
     name = re.escape(package.partition(":")[0])
     found = re.search(rf"^Package: {name}\n(?:[^\n]+\n)*?Version: (\S+)", status, re.MULTILINE)
-    version = re.sub(r"^\d+:", "", found[1]) if found else ""
-    return version.rpartition("-")[0] or version or None
+    return upstream_version(found[1]) if found else None
 
 
 def _script(path: Path) -> str:

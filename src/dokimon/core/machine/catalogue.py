@@ -112,7 +112,8 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     `has` is a command or a version manager that must be here for this to make sense; `part` limits it to components
     whose name matches. `{wanted}` (in words), `{version}` (the lowest that will do), `{line}` (its first number),
     `{pick}` (the only one that will do, else the line) and `{part}` (the component's own name) are filled in; `only`
-    limits it to `any-version` or `a-version`.
+    limits it to `any-version` or `a-version`, `lines` to versions of these lines. A `whole` version is needed by a manager
+    that takes no `3.1`. `{here}` are the first two numbers of the copy that is reached.
     """
 
     say: str
@@ -120,6 +121,8 @@ class Recipe(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tr
     has: str | None = None
     only: str | None = None
     part: str | None = None
+    lines: list[str] = []
+    whole: bool = False
 
 
 class Tool(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
