@@ -5,6 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.declarations.subjects import ToolSubject
 from dokimon.core.judging.agreement import Agreement, contradiction_in_words
 from dokimon.core.judging.remedies import remedies
 from dokimon.core.judging.values import Judgement, Machine
@@ -12,6 +13,7 @@ from dokimon.core.judging.verdicts import verdict_on
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.report.model import Finding, Remedy
 from dokimon.core.text import clean
+from dokimon.core.versions.faults import VersionFault
 
 
 def ids_of(requirements: Sequence[Requirement]) -> tuple[str, ...]:
@@ -50,11 +52,40 @@ def judge(
             if index in contradicting:
                 judged[index], steps = _in_conflict(requirements, contradicting[index], judgement)
             else:
-                steps = remedies(need, judgement, machine)
+                steps = remedies(_strictest(need, requirements, judged), judgement, machine)
             if _is_barred(need, judgement):
                 steps = (*steps, elsewhere)
         findings.append(_finding(name, need, judged[index], steps, machine.catalogue))
     return tuple(findings)
+
+
+def _strictest(
+    need: Requirement, requirements: Sequence[Requirement], judged: Sequence[Judgement | None]
+) -> Requirement:
+    """Return the need of the same tool that asks for most, where several are not met: what meets it meets them all."""
+    if not isinstance(need.subject, ToolSubject) or need.constraint is None or need.strength != "required":
+        return need
+    others = [
+        each
+        for each, judgement in zip(requirements, judged, strict=True)
+        if each.subject == need.subject and each.strength == "required" and each.part == need.part
+        and each.constraint is not None and judgement is not None and judgement.verdict != "met"
+    ]  # fmt: skip
+    fitting = [
+        each
+        for each in others
+        if each.constraint
+        and each.constraint.lowest
+        and all(_admits(other, each.constraint.lowest) for other in others)
+    ]
+    return next((each for each in fitting if each.constraint and each.constraint.exact), next(iter(fitting), need))
+
+
+def _admits(need: Requirement, version: str) -> bool:
+    try:
+        return need.constraint is None or need.constraint.admits(version)
+    except VersionFault:
+        return False
 
 
 def _finding(

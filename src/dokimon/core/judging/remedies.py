@@ -57,7 +57,9 @@ def _for_tool(need: Requirement, judgement: Judgement, machine: Machine) -> tupl
     # The first that fits is the machine's own way; one more leaves a choice without a catalogue to read.
     if there:
         return (*repair, *there)
-    ways = ways_to_install(need, entry, machine)[: 1 if repair else 2]
+    ways = ways_to_install(need, entry, machine)
+    # One route, and at most one other; what has no command to give is only said where nothing else is.
+    ways = [way for way in ways if way.command][: 1 if repair else 2] or ways[:1]
     if entry.only_checkout and not ways:
         ways = [Remedy(say="install it, or put its folder on PATH: only this checkout names it")]
     if need.component and not ways:

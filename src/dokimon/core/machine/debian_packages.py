@@ -21,8 +21,10 @@ def candidates(packages: Iterable[str], environment: Mapping[str, str], root: Pa
     """
     program = root / _PROGRAM
     names = tuple(sorted(each for each in packages if re.fullmatch(r"[a-z0-9][a-z0-9+.-]+", each)))
-    if not is_program(program) or not names:
+    if not is_program(program):
         return None
+    if not names:  # no package goes by such a name
+        return {}
     return dict(_asked(str(program), names, environment.get("HOME", "")))
 
 
