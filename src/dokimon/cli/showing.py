@@ -19,33 +19,45 @@ if TYPE_CHECKING:
 PIPE_WIDTH = 100
 """The columns that a table takes where there is no terminal to ask."""
 
+UNBOUNDED = 10_000
+"""The same for what is read by programs, line by line."""
 
-def console(file: TextIO, no_color: bool) -> Console:
+
+def console(file: TextIO, no_color: bool, pipe_width: int = PIPE_WIDTH) -> Console:
     """Return a Rich console for `file`: colours only on a terminal, and only if not turned off."""
     from rich.console import Console
 
     plain = no_color or bool(os.environ.get("NO_COLOR")) or os.environ.get("TERM") == "dumb"
     terminal = file.isatty()
-    width = None if terminal or os.environ.get("COLUMNS", "").isdecimal() else PIPE_WIDTH
+    width = None if terminal or os.environ.get("COLUMNS", "").isdecimal() else pipe_width
     return Console(
         file=file, no_color=plain, color_system="auto" if terminal and not plain else None,
         force_terminal=False if plain else terminal, width=width, highlight=False, markup=False, emoji=False,
     )  # fmt: skip
 
 
-def deliver(report: Report, form: str, output: Path | None, no_color: bool, draw: Callable[[Console], None]) -> None:
+def deliver(
+    report: Report,
+    form: str,
+    output: Path | None,
+    no_color: bool,
+    draw: Callable[[Console], None],
+    pipe_width: int = PIPE_WIDTH,
+) -> None:
     """Write the report in the form and to the place asked for; `draw` puts it on a console as a table."""
     if output is None:
-        _write(report, form, sys.stdout, no_color, draw)
+        _write(report, form, sys.stdout, no_color, draw, pipe_width)
         return
     try:
         with output.open("w", encoding="utf-8") as file:
-            _write(report, form, file, True, draw)
+            _write(report, form, file, True, draw, pipe_width)
     except OSError as wrong:
         refuse(f"{output} cannot be written: {wrong.strerror}")
 
 
-def _write(report: Report, form: str, file: TextIO, no_color: bool, draw: Callable[[Console], None]) -> None:
+def _write(
+    report: Report, form: str, file: TextIO, no_color: bool, draw: Callable[[Console], None], pipe_width: int
+) -> None:
     if form == "json":
         from dokimon.core.jobs.provenance import with_provenance
         from dokimon.core.report.as_json import encode
@@ -60,7 +72,7 @@ def _write(report: Report, form: str, file: TextIO, no_color: bool, draw: Callab
 
         file.write(as_junit.encode(report))
     else:
-        draw(console(file, no_color))
+        draw(console(file, no_color, pipe_width))
     file.flush()
 
 

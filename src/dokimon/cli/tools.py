@@ -51,7 +51,7 @@ def tools(
     import os
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
+    from dokimon.cli.showing import UNBOUNDED, deliver, folder_asked, refuse, refusing
     from dokimon.core.jobs import tools as job
     from dokimon.core.jobs.workspace import open_workspace
 
@@ -73,7 +73,7 @@ def tools(
 
         draw_tools(console, report, quiet=quiet, verbose=verbose)
 
-    deliver(report, form, output, no_color, draw)
+    deliver(report, form, output, no_color, draw, pipe_width=UNBOUNDED)
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
     missing = [name for name in asked if name not in there]
     raise typer.Exit(1 if missing else 0)

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Sequence
 
 from rich.console import Console
@@ -69,20 +70,38 @@ def _system(system: System) -> Text:
 
 def draw_copies(console: Console, copies: Iterable[Installation], *, with_facts: bool, verbose: bool) -> None:
     """Draw every copy: first those on PATH, in its order, then the others; below each its notes."""
+    copies = list(copies)
+    columns = ("tool", "version", "", "known by") if verbose else ("tool", "version", "")
     table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
-    for column in ("tool", "version", "", "known by"):
+    for column in columns:
         table.add_column(column, no_wrap=True)
     table.add_column("path", overflow="fold")
+    widths = [max((len(each) for each in column), default=0) for column in zip(*map(_short_cells, copies), strict=True)]
+    room = console.width - sum(widths) - 2 * len(columns) - (len("asked before") if verbose else 0) - 1
     last = None
     for copy in copies:
-        path = Text(short(copy.path))
+        path = Text(at_slashes(short(copy.path), room))
         for line, style in _more_about(copy, with_facts, verbose):
             path.append(f"\n{line}", style=style)
-        how = Text(_KNOWN_BY.get(copy.known_by or "", ""), style="dim")
+        how = [Text(_KNOWN_BY.get(copy.known_by or "", ""), style="dim")] if verbose else []
         name = Text(copy.tool if copy.tool != last else "", style="bold")
-        table.add_row(name, Text(copy.version or "?"), _standing(copy), how, path)
+        table.add_row(name, Text(copy.version or "?"), _standing(copy), *how, path)
         last = copy.tool
     console.print(table)
+
+
+def _short_cells(copy: Installation) -> tuple[str, str, str]:
+    return copy.tool, copy.version or "?", _standing(copy).plain
+
+
+def at_slashes(path: str, room: int) -> str:
+    """Return a path in lines of at most `room` columns, broken behind slashes alone where that can be."""
+    lines = [""]
+    for piece in re.findall(r"[^/\\]*[/\\]?", path):
+        if len(lines[-1]) + len(piece) > room and lines[-1]:
+            lines.append("")
+        lines[-1] += piece
+    return "\n".join(lines)
 
 
 def _standing(copy: Installation) -> Text:
