@@ -39,8 +39,8 @@ HERE = 62 if OTHER == 183 else 183
         (b"-> /nowhere/node", 0, "dangling", "is a link that leads nowhere (to /nowhere/node)", "rm {path}"),
         (b"#!/opt/gone/bin/node\n", 0o755, "no interpreter", "is a script for /opt/gone/bin/node, which is not here",
             None),
-        (b"#!/bin/sh\r\necho\r\n", 0o755, None, "", None),
-        (b"#!/usr/bin/perl5.1\r\n", 0o755, "no interpreter", "its first line ends as on Windows", None),
+        (b"#!/bin/sh\r\necho\r\n", 0o755, "line ends", "whose lines end as on Windows", "sed -i 's/\\r$//' {path}"),
+        (b"#!/usr/bin/env node\r\n", 0o755, "line ends", "whose lines end as on Windows", "sed -i 's/\\r$//' {path}"),
         (b"#!/usr/bin/env -S gone --x\n", 0o755, "no interpreter", "is a script for gone, which no folder on PATH",
             None),
         (b"MZ\x90\0", 0o755, "other system", "is built for Windows", None),
@@ -71,6 +71,30 @@ def test_why_a_file_cannot_be_run(
     (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
     assert finding["verdict"] == "missing" and str(path) in finding["reason"] and says in finding["reason"]
     assert finding["remedies"][0].get("command") == (command.format(path=path) if command else None)
+
+
+def test_a_script_that_names_no_interpreter_runs_in_a_shell(world: World) -> None:
+    (world.tools / "bun").write_text('echo "1.1.38"\n')
+    (world.tools / "bun").chmod(0o755)
+    (copy,) = world.dokimon("tools", "bun", "--format", "json").report["installations"]
+    assert copy["version"] == "1.1.38" and copy["reached"]
+
+
+@pytest.mark.parametrize(
+    "prints, library",
+    [
+        ("deno: error while loading shared libraries: libtide.so.3: cannot open shared object file", "libtide.so.3"),
+        ("Error loading shared library libkelp.so.1: No such file (needed by deno)", "libkelp.so.1"),
+    ],
+)
+def test_a_program_whose_library_is_missing_says_which(world: World, prints: str, library: str) -> None:
+    world.tool("deno", f"echo '{prints}' >&2; exit 127")
+    world.tool("deno", "echo deno 2.1.0", world.home / ".deno/bin")
+    world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "deno"\n'})
+    (finding,) = world.dokimon("verify", "--format", "json").report["requirements"]
+    assert finding["verdict"] == "missing" and f"needs the library {library}, which is not here" in finding["reason"]
+    assert "2.1.0 is in" in finding["reason"]  # the copy that would do
+    assert any(each.get("command", "").startswith("export PATH") for each in finding["remedies"])
 
 
 def test_a_broken_file_does_not_hide_what_comes_after_it(world: World, tmp_path: Path) -> None:

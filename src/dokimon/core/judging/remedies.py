@@ -124,6 +124,8 @@ def _for_fault(copy: Installation | None) -> tuple[Remedy, ...]:
         "other architecture": Remedy(say="install the tool built for this machine in its place"),
         "other system": Remedy(say="install the tool built for this system in its place"),
         "another tool": Remedy(say=f"put the folder of the tool itself before {Path(copy.path).parent} on PATH"),
+        "line ends": Remedy(say="let its lines end as on this system", command=f"sed -i 's/\\r$//' {path}"),
+        "no library": Remedy(say="install that library, or the tool anew from this system's packages"),
         "no loader": Remedy(say="install the tool built for this system's C library, or that library beside it"),
     }
     return (ways[copy.fault],) if copy.fault in ways else ()

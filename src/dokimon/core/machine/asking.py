@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import errno
 import os
 import re
 import selectors
@@ -12,6 +13,7 @@ from collections.abc import Collection, Mapping
 from fnmatch import fnmatchcase
 from functools import lru_cache
 from pathlib import Path
+from typing import Any
 
 import msgspec
 
@@ -57,17 +59,25 @@ def abandon() -> None:
         kill_session(process)
 
 
+_LACKS_LIBRARY = re.compile(
+    r"error while loading shared libraries: ([^\s:]+):|Library not loaded: (?:\S*/)?(\S+)"
+    r"|Error loading shared library ([^\s:]+):"
+)
+"""What the loaders of glibc, macOS and musl say of a library that is missing."""
+
+
 class ToolAnswer(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What came back: the version, other facts that the tool gave about itself, or the reason why there is no version.
 
-    `another` is the tool that it turned out to be instead. `seconds` is how long that took, `output` what was printed,
-    without the sequences that colour it.
+    `another` is the tool that it turned out to be instead, `fault` the kind of reason why it cannot be run. `seconds` is how
+    long that took, `output` what was printed, without the sequences that colour it.
     """
 
     version: str | None = None
     facts: dict[str, str] = {}
     reason: str | None = None
     another: str | None = None
+    fault: str | None = None
     seconds: float = 0.0
     output: str = ""
 
@@ -91,6 +101,10 @@ class Asker(msgspec.Struct, frozen=True):
                 return ToolAnswer(another=other, seconds=answer.seconds)
         found = re.search(how.pattern, output, re.MULTILINE)
         if found is None:
+            lacking = _LACKS_LIBRARY.search(output)
+            if lacking:
+                reason = f"needs the library {clean(next(filter(None, lacking.groups())), 80)}, which is not here"
+                return msgspec.structs.replace(answer, reason=reason, fault="no library")
             return answer
         facts_found = ((name, re.search(pattern, output, re.MULTILINE)) for name, pattern in how.facts.items())
         facts = {name: clean(match[1], 80) for name, match in facts_found if match}
@@ -153,20 +167,23 @@ def _leads_into(value: str, roots: Collection[str]) -> bool:
     return any(f"{os.path.realpath(part)}/".startswith(f"{root}/") for part in parts for root in roots)
 
 
+def _started(command: list[str], folder: Path, environment: dict[str, str]) -> subprocess.Popen[bytes]:
+    """Start a command; a script that names no interpreter as shells do (POSIX, "Command Search and Execution")."""
+    streams: dict[str, Any] = {"stdin": subprocess.DEVNULL, "stdout": subprocess.PIPE, "stderr": subprocess.STDOUT}
+    try:
+        return subprocess.Popen(command, cwd=folder, env=environment, start_new_session=True, **streams)
+    except OSError as wrong:
+        if wrong.errno != errno.ENOEXEC or os.name == "nt":
+            raise
+    return subprocess.Popen(["/bin/sh", *command], cwd=folder, env=environment, start_new_session=True, **streams)
+
+
 def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple[str, int | None, str | None]:
     """Return the output, the exit status and, where it did not end properly, the reason."""
     if _abandoned.is_set():
         return "", None, "was not asked: interrupted"
     try:
-        process = subprocess.Popen(
-            command,
-            cwd=folder,
-            env=environment,
-            stdin=subprocess.DEVNULL,
-            stdout=subprocess.PIPE,
-            stderr=subprocess.STDOUT,
-            start_new_session=True,
-        )
+        process = _started(command, folder, environment)
     except OSError as wrong:
         return "", None, f"cannot be run: {wrong.strerror}"
     assert process.stdout is not None

@@ -200,7 +200,7 @@ def _with_answer(installation: Installation, tool: Tool, answer: ToolAnswer, kno
         facts=answer.facts,
         known_by=known_by if answer.version else None,
         reason=f"is {answer.another}, not {tool.title}" if answer.another else answer.reason,
-        fault="another tool" if answer.another else None,
+        fault="another tool" if answer.another else answer.fault,
         seconds=round(answer.seconds, 3) if known_by == "asked" else None,
     )
 

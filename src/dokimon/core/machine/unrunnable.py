@@ -16,6 +16,7 @@ from dokimon.core.text import clean
 UnrunnableKind = Literal[
     "dangling", "no file", "not executable", "unreadable", "no interpreter", "other architecture", "other system",
     "no loader",
+    "line ends",
 ]  # fmt: skip
 
 
@@ -83,9 +84,11 @@ def _fault_of_script(head: bytes, environment: Mapping[str, str]) -> Unrunnable 
     interpreter = words[0]
     if not interpreter.startswith("/"):
         return None
+    if head.partition(b"\n")[0].endswith(b"\r"):
+        says = "is a script whose lines end as on Windows: the carriage return is taken for a part of its interpreter's name"
+        return Unrunnable("line ends", says)
     if not Path(interpreter).exists():
-        carriage = " (its first line ends as on Windows)" if head.partition(b"\n")[0].endswith(b"\r") else ""
-        return Unrunnable("no interpreter", f"is a script for {clean(interpreter, 200)}, which is not here{carriage}")
+        return Unrunnable("no interpreter", f"is a script for {clean(interpreter, 200)}, which is not here")
     if Path(interpreter).name != "env":
         return None
     named = next((word for word in words[1:] if not word.startswith("-") and "=" not in word), "")
