@@ -46,7 +46,10 @@ def ways_to_install(need: Requirement, entry: Tool, machine: Machine) -> list[Re
             continue
         warning = _warning(recipe, words, entry, need.constraint)
         is_new = warning is not None and not any(warning in each.say for each in ways)
-        say = clean(filled(recipe.say, words.values)) + (f"; note that {warning}" if is_new else "")
+        told = clean(filled(recipe.say, words.values)).replace(f", {ANY_VERSION},", "")
+        if any(each.say.partition(";")[0] == told for each in ways):
+            continue  # another name of the same way
+        say = f"{told}; note that {warning}" if is_new else told
         ways.append(Remedy(say=say, command=words.command(recipe)))
     return ways
 
