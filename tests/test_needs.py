@@ -292,7 +292,7 @@ def test_contradictions_name_the_smallest_group(world: World) -> None:
     ended = world.dokimon("needs", "--format", "json")
     (conflict,) = ended.report["conflicts"]
     assert (ended.status, conflict["tool"], conflict["between"]) == (1, "node", ["node#1", "node#2"])
-    assert ".nvmrc:1 accepts 20.x" in conflict["reason"] and "package.json:1 accepts at least 22" in conflict["reason"]
+    assert ".nvmrc:1 accepts 20.x" in conflict["reason"] and "package.json:1 accepts 22 or newer, below 25" in conflict["reason"]
     agreed = {each["tool"]: each for each in ended.report["agreed"]}
     assert agreed["python"] == {"tool": "python", "accepts": "3.12.x", "lowest": "3.12", "newest": "3.12"}
     drawn = world.dokimon("needs")
@@ -314,15 +314,15 @@ def test_three_declarations_that_only_together_contradict_each_other() -> None:
     [
         ("npm", "^18.17 || >=20", "node", "18.17 or newer (except 19.x)"),
         ("pep440", ">3.11,<4", "python", "above 3.11.0, below 4"),
-        ("composer", "^8.1", "php", "at least 8.1, below 9"),
-        ("gem", "~> 3.1", "ruby", "at least 3.1, below 4"),
-        ("maven", "[17,22)", "java", "at least 17, below 22"),
+        ("composer", "^8.1", "php", "8.1 or newer, below 9"),
+        ("gem", "~> 3.1", "ruby", "3.1 or newer, below 4"),
+        ("maven", "[17,22)", "java", "17 or newer, below 22"),
         ("plain", ">=1.8", "java", "8 or newer"),
         ("go", "1.21", "go", "1.21 or newer"),
         ("cmake", "3.16...3.28", "cmake", "3.16 or newer"),
         ("dart", ">=3.0.0 <4.0.0", "dart", "3.x"),
-        ("elixir", "~> 1.14", "elixir", "at least 1.14, below 2"),
-        ("cargo", "1.70", "rustc", "at least 1.70, below 2"),
+        ("elixir", "~> 1.14", "elixir", "1.14 or newer, below 2"),
+        ("cargo", "1.70", "rustc", "1.70 or newer, below 2"),
         ("nuget", "[8.0,9.0)", "dotnet", "8.x"),
         ("gradle", "8.+", "gradle", "8.x"),
     ],
@@ -374,7 +374,7 @@ def test_the_readme_is_compared_with_the_files(world: World) -> None:
     world.write({"package.json": '{"engines": {"node": ">=20 <23 || 24"}, "packageManager": "npm@10.0.0"}'})
     assert world.dokimon("needs", "--check-readme").status == 3
     table = world.dokimon("needs", "--format", "markdown").out
-    assert "| Node.js | at least 20, below 25 (except 23.x) | `package.json` |" in table
+    assert "| Node.js | 20 or newer, below 25 (except 23.x) | `package.json` |" in table
     world.write({"README.md": "# Ferries\n"})
     assert world.dokimon("needs", "--check-readme").status == 1
     world.write({"README.md": f"# Ferries\n\n{table}\nMore.\n"})

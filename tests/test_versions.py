@@ -142,7 +142,7 @@ def test_an_unknown_language_is_named() -> None:
 @pytest.mark.parametrize(
     "language, constraint, words",
     [
-        ("npm", ">=18.17 <23", "at least 18.17, below 23"),
+        ("npm", ">=18.17 <23", "18.17 or newer, below 23"),
         ("npm", "^18.17 || >=20", "18.17 or newer (except 19.x)"),
         ("npm", "10.2.4", "exactly 10.2.4"),
         ("npm", "20", "20.x"),
@@ -152,7 +152,7 @@ def test_an_unknown_language_is_named() -> None:
         ("npm", ">1.2.3 <=1.4.0", "above 1.2.3, at most 1.4.0"),
         ("npm", "<0.0.0-0", "older than 0"),
         ("pep440", ">=3.11", "3.11 or newer"),
-        ("pep440", ">=3.8,<3.12,!=3.9.*", "at least 3.8, below 3.12 (except 3.9.x)"),
+        ("pep440", ">=3.8,<3.12,!=3.9.*", "3.8 or newer, below 3.12 (except 3.9.x)"),
         ("pep440", "<3,>4", "no version"),
         ("plain", "3.8", "3.8.x"),
         ("plain", "<=18", "older than 19"),

@@ -141,7 +141,7 @@ def union(*sets: VersionSet) -> VersionSet:
 
 
 def describe(versions: VersionSet) -> str:
-    """Return the set in words: "at least 18.17, below 23", "20.x or 22.x", "3.7 or newer (except 3.8.x)"."""
+    """Return the set in words: "18.17 or newer, below 23", "20.x or 22.x", "3.7 or newer (except 3.8.x)"."""
     if not versions:
         return "no version"
     simple = [_simple(interval) for interval in versions.intervals]
@@ -208,7 +208,7 @@ def _in_words(span: _Span) -> str:
     elif not span.gaps and (simple := _simple(Interval(low, high))):
         words = simple
     else:
-        start = f"at least {first}" if low.side == _BEFORE else f"above {first}"
+        start = f"{first} or newer" if low.side == _BEFORE else f"above {first}"
         words = f"{start}, below {last}" if high.side == _BEFORE else f"{start}, at most {last}"
     return f"{words} (except {' and '.join(span.gaps)})" if span.gaps else words
 
@@ -225,7 +225,7 @@ def _full(label: str) -> str:
 
 def _all_of(block: str) -> str:
     """Name all versions that begin with some numbers: 3.12.x, but 3.12.1 alone, which few tools number further."""
-    return block if block.count(".") > 1 else f"{block}.x"
+    return f"exactly {block}" if block.count(".") > 1 else f"{block}.x"
 
 
 def _block(low: str, high: str) -> str | None:
