@@ -3,12 +3,17 @@
 from __future__ import annotations
 
 import os
+import re
 import subprocess
 from pathlib import Path
 
+import msgspec
 import pytest
 
 from conftest import DOKIMON, World
+from dokimon.core.machine.survey import Installation
+from dokimon.core.report.model import Answer, Check, Diagnosis, Finding, Found, Prepared, Remedy, Report, Run
+from dokimon.core.source import Source
 
 COMMANDS = ("needs", "tools", "verify", "smoke", "path", "init", "demo")
 
@@ -163,3 +168,11 @@ def test_a_copy_that_a_version_manager_has_is_named_before_an_installation(world
     assert first["say"].startswith("pyenv has 3.8.18 already: choose it there") and not more
     assert first["command"] == 'export PATH="$HOME"/.pyenv/versions/3.8.18/bin:"$PATH"'
     assert str(world.home) not in world.dokimon("verify").out.partition("export")[0]
+
+
+def test_each_key_of_the_report_is_explained() -> None:
+    """The page names just the keys that there are, of the parts that people look at first."""
+    text = (Path(__file__).parents[1] / "docs/reports.md").read_text("utf-8")
+    tables = [set(re.findall(r"^\| `(\w+)` \|", section, re.MULTILINE)) for section in text.split("\n## ")[1:]]
+    parts = (Report, Finding, Found, Remedy, Source, Prepared, Run, Check, Diagnosis, Answer, Installation)
+    assert tables == [{field.encode_name for field in msgspec.structs.fields(part)} for part in parts]

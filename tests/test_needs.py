@@ -292,7 +292,10 @@ def test_contradictions_name_the_smallest_group(world: World) -> None:
     ended = world.dokimon("needs", "--format", "json")
     (conflict,) = ended.report["conflicts"]
     assert (ended.status, conflict["tool"], conflict["between"]) == (1, "node", ["node#1", "node#2"])
-    assert ".nvmrc:1 accepts 20.x" in conflict["reason"] and "package.json:1 accepts 22 or newer, below 25" in conflict["reason"]
+    assert (
+        ".nvmrc:1 accepts 20.x" in conflict["reason"]
+        and "package.json:1 accepts 22 or newer, below 25" in conflict["reason"]
+    )
     agreed = {each["tool"]: each for each in ended.report["agreed"]}
     assert agreed["python"] == {"tool": "python", "accepts": "3.12.x", "lowest": "3.12", "newest": "3.12"}
     drawn = world.dokimon("needs")
