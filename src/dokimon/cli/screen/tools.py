@@ -131,9 +131,31 @@ def draw_components(console: Console, components: Sequence[Component]) -> None:
     for each in components:
         groups.setdefault((each.tool, each.what), []).append(each)
     for (tool, what), members in groups.items():
-        shown = [f"{each.name} {each.version}" if each.version else each.name for each in members[:_MOST_IN_A_ROW]]
-        rest = len(members) - len(shown)
         console.print(Text.assemble((tool, "bold"), f" {what}, {len(members)}:"))
-        text = Text(", ".join(shown) + (f" and {rest} more" if rest else ""))
+        # What belongs together stays on one line; where no line is wrapped, a space stays what one searches for.
+        text = Text("; ".join(_listed(members, "\u00a0" if console.is_terminal else " ")))
         console.print(Padding(text, (0, 0, 0, 2), expand=False))
         console.print()
+
+
+_MANY = 5
+"""Components of one version are named together, the version once."""
+
+
+def _listed(members: Sequence[Component], gap: str) -> Iterable[str]:
+    """Yield the components, those that share a version as one, and how many more there are."""
+    by_version: dict[str, list[str]] = {}
+    for each in members[:_MOST_IN_A_ROW]:
+        by_version.setdefault(each.version or "", []).append(each.name)
+    shared = {version: names for version, names in by_version.items() if version and len(names) >= _MANY}
+    for version, names in shared.items():
+        yield f"{version}: {', '.join(names)}"
+    rest = [
+        f"{name}{gap}{version}" if version else name
+        for version, names in by_version.items()
+        if version not in shared
+        for name in names
+    ]
+    more = [f"{len(members) - _MOST_IN_A_ROW} more"] if len(members) > _MOST_IN_A_ROW else []
+    if rest or more:
+        yield ", ".join([*rest, *more])
