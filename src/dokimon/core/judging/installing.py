@@ -42,8 +42,11 @@ def ways_to_install(need: Requirement, entry: Tool, machine: Machine) -> list[Re
         words = _Words.of(need.constraint, part, machine.reached(need.tool))
         if recipe.whole and words.pick.count(".") < 2:
             continue
-        if not _can_be_had(words.command(recipe), need, machine):
+        command = words.command(recipe) or ""
+        if not _can_be_had(command, need, machine):
             continue
+        if machine.reached(need.tool) is None and need.component and command.split(" ")[0] in entry.commands:
+            continue  # it is the tool itself that is missing
         warning = _warning(recipe, words, entry, need.constraint)
         is_new = warning is not None and not any(warning in each.say for each in ways)
         told = clean(filled(recipe.say, words.values)).replace(f", {ANY_VERSION},", "")
