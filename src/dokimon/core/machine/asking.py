@@ -50,11 +50,17 @@ _A_PLACE_OR_A_VERSION = re.compile(r"/|[A-Za-z]:\\|v?\d+(?:\.\d+)*$")
 
 _asked: set[subprocess.Popen[bytes]] = set()
 _abandoned = threading.Event()
+_starting: set[int] = set()
+"""The threads that are between starting a program and having it in `_asked`."""
+_STARTING_SECONDS = 2.0
 
 
 def abandon() -> None:
     """Kill every program that is being asked, and ask no more: each counts as one that did not answer."""
     _abandoned.set()
+    deadline = time.monotonic() + _STARTING_SECONDS
+    while _starting and time.monotonic() < deadline:
+        time.sleep(0.001)
     for process in tuple(_asked):
         kill_session(process)
 
@@ -180,16 +186,18 @@ def _started(command: list[str], folder: Path, environment: dict[str, str]) -> s
 
 def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple[str, int | None, str | None]:
     """Return the output, the exit status and, where it did not end properly, the reason."""
-    if _abandoned.is_set():
-        return "", None, "was not asked: interrupted"
+    thread = threading.get_ident()
+    _starting.add(thread)  # before the look: whoever abandons waits for those that are on their way
     try:
+        if _abandoned.is_set():
+            return "", None, "was not asked: interrupted"
         process = _started(command, folder, environment)
+        _asked.add(process)
     except OSError as wrong:
         return "", None, f"cannot be run: {wrong.strerror}"
+    finally:
+        _starting.discard(thread)
     assert process.stdout is not None
-    _asked.add(process)
-    if _abandoned.is_set():  # after the look at what is being asked, or before this one was among it
-        kill_session(process)
     deadline = time.monotonic() + LIMIT_SECONDS
     collected, fault = bytearray(), None
     with selectors.DefaultSelector() as selector, process.stdout:
