@@ -164,6 +164,12 @@ def test_a_command_off_path_whose_interpreter_is_missing_says_so(world: World) -
     assert "is a script for node, which no folder on PATH has" in ended.out and "cannot run" in ended.out
 
 
+def test_an_alias_that_hides_a_tool_is_told(world: World) -> None:
+    world.tool("node", "echo v20.1.0")
+    (world.home / ".bashrc").write_text("# mine\nalias node='nodejs --inspect'\n")
+    assert "~/.bashrc:2 makes node an alias or a function: interactive shells" in world.dokimon("tools", "node").out
+
+
 def test_what_the_project_wants_of_the_tool_is_said(world: World) -> None:
     world.tool("node", "echo v18.0.0")
     world.write({"package.json": '{"engines": {"node": ">=20"}}'})

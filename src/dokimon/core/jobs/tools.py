@@ -59,6 +59,9 @@ def tools_report(
             *map(clean, survey.notes),
             *notes_on_homes(entries, survey, environment),
             *_notes_on_shells(missing, environment),
+            *_notes_on_aliases(
+                [entry for entry in entries if entry.name in asked and entry not in missing], environment
+            ),
         ),
     )
 
@@ -77,3 +80,10 @@ def _notes_on_shells(missing: Iterable[Tool], environment: Mapping[str, str]) ->
     """Say of which of the tools that were not found interactive shells know more."""
     given = [one for tool in missing for command in tool.commands if (one := given_by_shells(command, environment))]
     return list(dict.fromkeys(clean(f"{one.file}:{one.line} {one.how}, in interactive shells only") for one in given))
+
+
+def _notes_on_aliases(there: Iterable[Tool], environment: Mapping[str, str]) -> list[str]:
+    """Say where interactive shells mean something else by the name of a tool that is there: programs do not."""
+    given = [one for tool in there for command in tool.commands if (one := given_by_shells(command, environment))]
+    hiding = [one for one in given if one.how.startswith("makes ")]
+    return [clean(f"{one.file}:{one.line} {one.how}: interactive shells start that, programs do not") for one in hiding]
