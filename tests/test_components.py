@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import sys
 from pathlib import Path
 from typing import Any
@@ -230,3 +231,30 @@ def test_a_project_for_another_system_is_told_first_with_what_does_work_here(wor
     assert barred["remedies"][1]["say"] == "these parts ask for no other platform: board"
     drawn = world.dokimon("verify").out
     assert drawn.index("\nsystem ") < drawn.index("\nnode ") and drawn.index("system unmet") > 0
+
+
+def test_only_packages_that_this_system_has_are_advised(world: World) -> None:
+    """What apt's lists have decides; its answers are kept until the lists change."""
+    mark = world.home / "asked"
+    there = 'printf "%s:\\n  Installed: (none)\\n  Candidate: 8.3.6-1\\n" $p'
+    none = 'printf "%s:\\n  Candidate: (none)\\n" $p'
+    says = f'for p in "$@"; do case $p in policy) ;; php8.3-intl) {there};; *) {none};; esac; done'
+    world.tool("apt-cache", f"echo x >> {mark}; {says}", world.root / "usr/bin")
+    (world.root / "var/lib/dpkg").mkdir(parents=True)
+    status = world.root / "var/lib/dpkg/status"
+    status.write_text("")
+    world.tool("apt-get", "exit 1")
+    lists = 'case "$*" in *-r*) printf "ext-core\\t8.3.6\\n";; *) echo "PHP 8.3.6 (cli)";; esac'
+    world.tool("php", lists)
+    world.write({"composer.json": '{"require": {"ext-intl": "*", "ext-swoole": "*"}}'})
+    for _ in range(2):
+        needs = world.dokimon("verify", "--format", "json").report["requirements"]
+        commands = {each.get("component"): [step.get("command") for step in each.get("remedies", [])] for each in needs}
+        assert commands["ext-intl"] == ["sudo apt-get install php8.3-intl"]
+        assert commands["ext-swoole"] == [None]
+        asked = len(mark.read_text().splitlines())
+    assert len(mark.read_text().splitlines()) == asked
+    before = asked
+    os.utime(status, ns=(1, 1))
+    world.dokimon("verify")
+    assert len(mark.read_text().splitlines()) > before

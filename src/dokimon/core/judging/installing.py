@@ -113,7 +113,7 @@ def _can_be_had(command: str | None, need: Requirement, machine: Machine) -> boo
     if asked is None:
         return True
     names = asked[1].split()
-    known = candidates(names, machine.environment, system_root(machine.environment))
+    known = candidates(names, machine.environment, system_root(machine.environment), machine.root)
     if known is None:
         return True
     if any(name not in known for name in names):
@@ -189,7 +189,7 @@ def _package_managers() -> dict[str, str]:
 
 
 def _is_known(package: str, machine: Machine) -> bool:
-    return bool(candidates(package.split(), machine.environment, system_root(machine.environment)))
+    return bool(candidates(package.split(), machine.environment, system_root(machine.environment), machine.root))
 
 
 def _from_packages(entry: Tool, machine: Machine) -> list[Recipe]:

@@ -1,41 +1,87 @@
-"""Which packages this Debian system can bring, and of which version: as `apt-cache policy` says from its own lists."""
+"""Which packages this Debian system can bring, and of which version: as `apt-cache policy` says from its own lists.
+
+That may take most of a second, so that its answers are kept, as long as neither the lists nor what is installed change.
+"""
 
 from __future__ import annotations
 
+import contextlib
+import os
 import re
-from collections.abc import Iterable, Mapping
-from functools import cache
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
+import msgspec
+
+from dokimon.core.files import inside, is_ones_own, make_for_oneself, write_for_oneself
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import Ask
-from dokimon.core.machine.platform import is_program
+from dokimon.core.machine.platform import is_program, own_folder
 
 _PROGRAM = "usr/bin/apt-cache"
+_CHANGES = ("var/lib/apt/lists", "var/lib/dpkg/status")
+_FILE = "packages.json"
 
 
-def candidates(packages: Iterable[str], environment: Mapping[str, str], root: Path) -> dict[str, str] | None:
+class _Kept(msgspec.Struct, frozen=True):
+    """What was answered: `stamp` says of which state of the lists; None stands for a package that there is not."""
+
+    stamp: str
+    candidates: dict[str, str | None]
+
+
+def candidates(
+    packages: Iterable[str], environment: Mapping[str, str], root: Path, checkout: Path
+) -> dict[str, str] | None:
     """Return the version that would be installed of each package that there is; None where that is not known here.
 
-    `root` is that of the system. Nothing is fetched: what the lists on this machine say is what counts (apt-cache(8)).
+    `root` is that of the system; a cache in the checkout is none. Nothing is fetched: what the lists on this machine say
+    is what counts (apt-cache(8)).
     """
     program = root / _PROGRAM
-    names = tuple(sorted(each for each in packages if re.fullmatch(r"[a-z0-9][a-z0-9+.-]+", each)))
+    names = sorted({each for each in packages if re.fullmatch(r"[a-z0-9][a-z0-9+.-]+", each)})
     if not is_program(program):
         return None
-    if not names:  # no package goes by such a name
-        return {}
-    return dict(_asked(str(program), names, environment.get("HOME", "")))
+    folder = own_folder("cache", environment)
+    folder = None if folder is None or inside(folder, checkout) else folder
+    stamp = "-".join(str((root / each).stat().st_mtime_ns) for each in _CHANGES if (root / each).exists())
+    kept = _read(folder, stamp)
+    new = [name for name in names if name not in kept]
+    if new:
+        answered = _asked(program, new, environment.get("HOME", ""))
+        kept = {**kept, **{name: answered.get(name) for name in new}}
+        _write(folder, _Kept(stamp, kept))
+    return {name: version for name in names if (version := kept.get(name))}
 
 
-@cache
-def _asked(program: str, names: tuple[str, ...], home: str) -> tuple[tuple[str, str], ...]:
+def _asked(program: Path, names: Sequence[str], home: str) -> dict[str, str]:
     asker = Asker({"HOME": home, "PATH": "/usr/bin:/bin"}, Path("/nonexistent"))
-    answer = asker.output([program, "policy", *names], asker.variables_for(Ask(environment={"LC_ALL": "C"})))
-    found = re.findall(
-        r"^([a-z0-9][a-z0-9+.-]+):\n(?: [^\n]*\n)*?  Candidate: (\S+)", answer.output + "\n", re.MULTILINE
-    )
-    return tuple((name, upstream_version(version)) for name, version in found if version != "(none)")
+    answer = asker.output([str(program), "policy", *names], asker.variables_for(Ask(environment={"LC_ALL": "C"})))
+    shape = re.compile(r"^([a-z0-9][a-z0-9+.-]+):\n(?: [^\n]*\n)*?  Candidate: (\S+)", re.MULTILINE)
+    found = shape.findall(answer.output + "\n")
+    return {name: upstream_version(version) for name, version in found if version != "(none)"}
+
+
+def _read(folder: Path | None, stamp: str) -> dict[str, str | None]:
+    if folder is None:
+        return {}
+    try:
+        if not is_ones_own(folder) or not is_ones_own(folder / _FILE):
+            return {}
+        kept = msgspec.json.decode((folder / _FILE).read_bytes(), type=_Kept)
+    except (OSError, msgspec.MsgspecError, UnicodeDecodeError):
+        return {}
+    return kept.candidates if kept.stamp == stamp else {}
+
+
+def _write(folder: Path | None, kept: _Kept) -> None:
+    if folder is None:
+        return
+    with contextlib.suppress(OSError):
+        make_for_oneself(folder)
+        beside = folder / f"{_FILE}.{os.getpid()}"
+        write_for_oneself(beside, msgspec.json.encode(kept))
+        beside.replace(folder / _FILE)
 
 
 def upstream_version(version: str) -> str:
