@@ -247,14 +247,14 @@ def test_only_packages_that_this_system_has_are_advised(world: World) -> None:
     lists = 'case "$*" in *-r*) printf "ext-core\\t8.3.6\\n";; *) echo "PHP 8.3.6 (cli)";; esac'
     world.tool("php", lists)
     world.write({"composer.json": '{"require": {"ext-intl": "*", "ext-swoole": "*"}}'})
+    asked: list[int] = []
     for _ in range(2):
         needs = world.dokimon("verify", "--format", "json").report["requirements"]
         commands = {each.get("component"): [step.get("command") for step in each.get("remedies", [])] for each in needs}
         assert commands["ext-intl"] == ["sudo apt-get install php8.3-intl"]
         assert commands["ext-swoole"] == [None]
-        asked = len(mark.read_text().splitlines())
-    assert len(mark.read_text().splitlines()) == asked
-    before = asked
+        asked.append(len(mark.read_text().splitlines()))
+    assert asked[0] == asked[1] > 0
     os.utime(status, ns=(1, 1))
     world.dokimon("verify")
-    assert len(mark.read_text().splitlines()) > before
+    assert len(mark.read_text().splitlines()) > asked[1]

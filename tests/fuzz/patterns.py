@@ -104,7 +104,7 @@ def main() -> None:
     found = 0
     with multiprocessing.Pool(2, maxtasksperchild=50) as pool:
         for result in pool.imap_unordered(slowest, listed, chunksize=8):
-            if result and (len(sys.argv) < 2 or result[2] > 0):
+            if result:
                 found += 1
                 print(f"{result[1]}: {result[2]:.2f} s\n    {result[0][:160]}\n    {result[3]}", flush=True)
     print(f"{len(listed)} patterns, {found} slow")

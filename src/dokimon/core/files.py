@@ -76,3 +76,14 @@ def inside(path: Path, root: Path) -> bool:
         return path.resolve().is_relative_to(root.resolve())
     except (OSError, RuntimeError, ValueError):
         return False
+
+
+def replace_for_oneself(path: Path, content: bytes) -> None:
+    """Write a file anew in one step, its folder made where it is not there: a reader sees the old one or the new one.
+
+    Raises `OSError`.
+    """
+    make_for_oneself(path.parent)
+    beside = path.with_name(f"{path.name}.{os.getpid()}")
+    write_for_oneself(beside, content)
+    beside.replace(path)

@@ -141,15 +141,9 @@ def draw_remedies(console: Console, findings: Iterable[Finding]) -> None:
 
 
 def _steps_of(block: list[Finding]) -> list[Remedy]:
-    """Return what to do about all that is wrong with one tool: what the strictest of its needs asks for, each step once."""
+    """Return what to do about all that is wrong with one tool, each step once; advice asks for nothing beside a need."""
     required = [finding for finding in block if finding.strength == "required"] or block
-    steps = dict.fromkeys(step for finding in required for step in finding.remedies)
-    first = [finding.remedies for finding in required if finding.remedies]
-    if len(first) > 1 and any(step.command for steps_of_one in first for step in steps_of_one):
-        # Each of them would install something: one that suits all is enough, and stands with each.
-        common = [step for step in first[0] if all(step in other for other in first)]
-        return common or list(first[-1])
-    return list(steps)
+    return list(dict.fromkeys(step for finding in required for step in finding.remedies))
 
 
 def draw_steps(console: Console, remedies: Iterable[Remedy], indent: int = 2) -> None:

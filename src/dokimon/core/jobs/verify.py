@@ -81,19 +81,16 @@ def verify(
     way = way_of(verified)
     if not way.folders and not way.variables:
         return verified
-    return msgspec.structs.replace(
-        _held_against_machine(declared, way.environment(environment), fresh=False),
-        picked=way.folders,
-        variables=dict(way.variables),
-    )
+    return msgspec.structs.replace(way.verified, picked=way.folders, variables=dict(way.variables))
 
 
 class Way(msgspec.Struct, frozen=True, kw_only=True):
     """The folders to put first, one of links among them where it takes one, and variables to set along.
 
-    `without` says in sentences what cannot be reached.
+    `verified` is the checkout held against the machine with them; `without` says in sentences what cannot be reached.
     """
 
+    verified: Verified
     folders: tuple[str, ...] = ()
     variables: tuple[tuple[str, str], ...] = ()
     without: tuple[str, ...] = ()
@@ -114,7 +111,7 @@ def way_of(verified: Verified) -> Way:
     without = list(route.without)
     if route.links and links is None:
         without.append(f"{', '.join(name for name, _ in route.links)}: there is no folder for links to it")
-    way = Way(folders=folders, variables=route.variables, without=tuple(without))
+    way = Way(verified=verified, folders=folders, variables=route.variables, without=tuple(without))
     if not way.folders and not way.variables:
         return way
     again = _held_against_machine(declared, way.environment(environment), fresh=False)
@@ -122,7 +119,7 @@ def way_of(verified: Verified) -> Way:
     wrong = [each for each in again.findings if each.verdict != "met" and each.strength == "required"]
     unexpected = [each for each in wrong if before.get(each.id) == "met" or each.tool in route.tools]
     told = dict.fromkeys(f"{each.tool}: {each.reason}" for each in unexpected)
-    return msgspec.structs.replace(way, without=(*way.without, *told))
+    return msgspec.structs.replace(way, verified=again, without=(*way.without, *told))
 
 
 def _held_against_machine(declared: Declared, environment: Mapping[str, str], fresh: bool) -> Verified:

@@ -160,24 +160,16 @@ def _of_variable(name: str, machine: Machine) -> Remedy:
 
 def _other_java_home(need: Requirement, machine: Machine) -> list[Remedy]:
     """Where JAVA_HOME decides, another folder on PATH does not help: JAVA_HOME must name a JDK that would do."""
-    fitting = would_do(
-        need.tool, as_decided(need, machine).installations, machine.needed, [need.constraint] if need.constraint else []
-    )
-    for copy in fitting:
-        program = Path(copy.program).resolve()
-        home = program.parent.parent
-        if (home / "bin/javac").exists() or not (home / "lib").is_dir():
+    constraints = [need.constraint] if need.constraint else []
+    for copy in would_do(need.tool, as_decided(need, machine).installations, machine.needed, constraints):
+        home = Path(copy.program).resolve().parent.parent
+        if (home / "bin/javac").exists():  # a build needs a JDK, not a runtime
             line = set_variable("JAVA_HOME", str(home), shell_in_use(machine.environment))
             return [Remedy(say=f"{home} ({copy.version}) would do: let JAVA_HOME name it", command=line)]
-    if machine.reached(need.tool) and would_do_reached(need, machine):
+    reached = machine.reached(need.tool)
+    if reached and accepted(reached, constraints):
         return [Remedy(say="the copy that PATH reaches would do: unset JAVA_HOME", command="unset JAVA_HOME")]
     return []
-
-
-def would_do_reached(need: Requirement, machine: Machine) -> bool:
-    """Whether the copy that a command reaches would do, whatever JAVA_HOME says."""
-    reached = machine.reached(need.tool)
-    return bool(reached and accepted(reached, [need.constraint] if need.constraint else []))
 
 
 def _for_runtime(copy: Installation, need: Requirement, machine: Machine) -> list[Remedy]:

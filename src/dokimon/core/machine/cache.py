@@ -13,7 +13,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.files import is_ones_own, make_for_oneself, write_for_oneself
+from dokimon.core.files import is_ones_own, replace_for_oneself
 from dokimon.core.machine.asking import ToolAnswer
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.unrunnable import is_script
@@ -73,12 +73,9 @@ class Cache:
         if not self._new or self._folder is None:
             return
         with contextlib.suppress(OSError):
-            make_for_oneself(self._folder)
             answers = {**_read(self._folder / _FILE), **self._new}
             kept = _Kept(__version__, dict(list(answers.items())[-_MOST:]))
-            beside = self._folder / f"{_FILE}.{os.getpid()}"
-            write_for_oneself(beside, msgspec.json.encode(kept))
-            beside.replace(self._folder / _FILE)
+            replace_for_oneself(self._folder / _FILE, msgspec.json.encode(kept))
 
 
 def _read(file: Path) -> dict[str, ToolAnswer]:

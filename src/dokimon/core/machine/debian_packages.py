@@ -6,14 +6,13 @@ That may take most of a second, so that its answers are kept, as long as neither
 from __future__ import annotations
 
 import contextlib
-import os
 import re
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
-from dokimon.core.files import inside, is_ones_own, make_for_oneself, write_for_oneself
+from dokimon.core.files import inside, is_ones_own, replace_for_oneself
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import is_program, own_folder
@@ -78,10 +77,7 @@ def _write(folder: Path | None, kept: _Kept) -> None:
     if folder is None:
         return
     with contextlib.suppress(OSError):
-        make_for_oneself(folder)
-        beside = folder / f"{_FILE}.{os.getpid()}"
-        write_for_oneself(beside, msgspec.json.encode(kept))
-        beside.replace(folder / _FILE)
+        replace_for_oneself(folder / _FILE, msgspec.json.encode(kept))
 
 
 def upstream_version(version: str) -> str:

@@ -172,14 +172,15 @@ def _inferred(context: PlanContext) -> list[Plan]:
 
 def _each_once(runs: list[RunPlan]) -> list[RunPlan]:
     """Leave out a lone file that another way starts as well."""
-    better = {each for run in runs if run.rank < Rank.FILE for each in (run.source.file, run.name)}
-    seen: dict[object, RunPlan] = {}
+    taken = {each for run in runs if run.rank < Rank.FILE for each in (run.source.file, run.name)}
+    kept = []
     for run in runs:
-        if run.rank is not Rank.FILE:
-            seen.setdefault(id(run), run)
-        elif not {run.source.file, run.name} & better:
-            seen.setdefault((run.source.file, run.folder), run)
-    return list(seen.values())
+        if run.rank is Rank.FILE:
+            if {run.source.file, run.name} & taken:
+                continue
+            taken.add(run.source.file)
+        kept.append(run)
+    return kept
 
 
 def _with_own_names(runs: list[RunPlan]) -> list[RunPlan]:

@@ -77,17 +77,24 @@ def _cmake(context: PlanContext) -> Plan | None:
             reason="what was built is newer than its sources",
         ),
     )
-    runs = tuple(
+    helping = {name for name, _, _ in programs if makes_library and name.lower() not in own and name not in installed}
+    return Plan(prepare=steps, runs=_runs(context, programs, outputs, helping))
+
+
+def _runs(
+    context: PlanContext, programs: list[tuple[str, Path, int]], outputs: list[Path], helping: set[str]
+) -> tuple[RunPlan, ...]:
+    """Return a run for each program (its name, and the file and line that name it) and the file that is built for it."""
+    return tuple(
         RunPlan(
             name=name,
             command=(str(target),),
-            folder=folder,
+            folder=context.folder,
             source=context.source(path, line),
-            rank=_rank(path, folder, helps=makes_library and name.lower() not in own and name not in installed),
+            rank=_rank(path, context.folder, helps=name in helping),
         )
         for (name, path, line), target in zip(programs, outputs, strict=True)
     )
-    return Plan(prepare=steps, runs=runs)
 
 
 def _names_library(text: str, function: str, own: set[str]) -> bool:
@@ -193,17 +200,8 @@ def _meson(context: PlanContext) -> Plan | None:
             needed=_why_build(outputs, folder, binaries),
         ),
     )
-    runs = tuple(
-        RunPlan(
-            name=name,
-            command=(str(target),),
-            folder=folder,
-            source=context.source(path, line),
-            rank=_rank(path, folder, helps=makes_library and name.lower() not in own and name not in installed),
-        )
-        for (name, path, line), target in zip(programs, outputs, strict=True)
-    )
-    return Plan(prepare=steps, runs=runs)
+    helping = {name for name, _, _ in programs if makes_library and name.lower() not in own and name not in installed}
+    return Plan(prepare=steps, runs=_runs(context, programs, outputs, helping))
 
 
 def _is_installed(name: str, text: str) -> bool:
