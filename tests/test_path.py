@@ -13,6 +13,7 @@ from dokimon.core.declarations.requirement import requirement
 from dokimon.core.judging.routing import route_for
 from dokimon.core.judging.values import Machine
 from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.machine.links import folder_of_links
 from dokimon.core.machine.survey import Installation
 from dokimon.core.source import Source
 
@@ -377,3 +378,18 @@ def test_the_line_for_good_names_the_start_up_file(ferry: World) -> None:
     ended = ferry.dokimon("path", "--lasting", "--shell", "zsh")
     assert ended.out == f"# for ~/.zshrc\n{ferry.put_first(right(ferry).parent)}\n"
     assert ferry.dokimon("path", "--shell", "tcsh").status == 2
+
+
+def test_a_folder_of_links_that_somebody_changed_is_not_used(tmp_path: Path) -> None:
+    links = (("gcc", "/usr/bin/gcc-11"),)
+    folder = folder_of_links(links, tmp_path)
+    assert folder and folder == folder_of_links(links, tmp_path)
+    (folder / "ls").symlink_to("/x/ls")  # it would come first on PATH too
+    assert folder_of_links(links, tmp_path) is None
+    (folder / "ls").unlink()
+    (folder / "gcc").unlink()
+    (folder / "gcc").symlink_to("/x/gcc")
+    assert folder_of_links(links, tmp_path) is None
+    (folder / "gcc").unlink()
+    folder.chmod(0o777)
+    assert folder_of_links(links, tmp_path) is None
