@@ -26,7 +26,9 @@ def test_the_demo_shows_everything_and_ends_well(world: World) -> None:
         "Saltmarsh Ferries: passed",
     ):
         assert shown in ended.out
-    assert all(len(line) <= 100 for line in ended.out.splitlines())
+    assert all(len(line) <= 100 or "its whole output: " in line for line in ended.out.splitlines())
+    changed = ended.out.partition("after a change")[2]
+    assert "since it last passed" in changed and "  board/__main__.py changed\n" in changed
 
 
 def test_the_demo_of_a_failure_names_its_cause(world: World) -> None:

@@ -12,10 +12,23 @@ import pytest
 
 from conftest import DOKIMON, World
 from dokimon.core.machine.survey import Installation
-from dokimon.core.report.model import Answer, Check, Diagnosis, Finding, Found, Prepared, Remedy, Report, Run
+from dokimon.core.report.model import (
+    Answer,
+    Changes,
+    Check,
+    Diagnosis,
+    Difference,
+    Finding,
+    Found,
+    Prepared,
+    Remedy,
+    Report,
+    Run,
+    Surroundings,
+)  # fmt: skip
 from dokimon.core.source import Source
 
-COMMANDS = ("needs", "tools", "verify", "smoke", "path", "init", "demo")
+COMMANDS = ("needs", "tools", "verify", "smoke", "path", "init", "compare", "history", "show", "demo")
 
 
 @pytest.mark.parametrize("command", ["", *COMMANDS])
@@ -174,5 +187,8 @@ def test_each_key_of_the_report_is_explained() -> None:
     """The page names just the keys that there are, of the parts that people look at first."""
     text = (Path(__file__).parents[1] / "docs/reports.md").read_text("utf-8")
     tables = [set(re.findall(r"^\| `(\w+)` \|", section, re.MULTILINE)) for section in text.split("\n## ")[1:]]
-    parts = (Report, Finding, Found, Remedy, Source, Prepared, Run, Check, Diagnosis, Answer, Installation)
+    parts = (
+        Report, Finding, Found, Remedy, Source, Prepared, Run, Check, Diagnosis, Answer, Changes, Difference, Surroundings,
+        Installation,
+    )  # fmt: skip
     assert tables == [{field.encode_name for field in msgspec.structs.fields(part)} for part in parts]

@@ -151,10 +151,11 @@ def test_looking_runs_nothing_of_the_checkout_connects_to_nothing_and_writes_onl
 
 
 def _may_be_written(path: Path, world: World) -> bool:
-    """Dokimon's own cache; what is no file at all; and what Python compiles of Dokimon itself the first time."""
-    cache = world.home / ".cache/dokimon"
+    """Dokimon's own cache and records; what is no file at all; what Python compiles of Dokimon itself the first time."""
+    cache, state = world.home / ".cache/dokimon", world.home / ".local/state/dokimon"
     nothing_kept = path.parts[1:2] in (("dev",), ("proc",))
-    return path.is_relative_to(cache) or path == cache.parent or nothing_kept or "__pycache__" in path.parts
+    own = path.is_relative_to(cache) or path.is_relative_to(state) or path in (cache.parent, *state.parents[:2])
+    return own or nothing_kept or "__pycache__" in path.parts
 
 
 def _linked(world: World) -> None:

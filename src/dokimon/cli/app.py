@@ -22,6 +22,9 @@ COMMANDS = {
     "smoke": "Verify, prepare, run, check that it works, stop.",
     "path": "A shell line that puts fitting copies first on PATH.",
     "init": "Write a dokimon.toml, ready to edit.",
+    "compare": "What is other than when it last passed.",
+    "history": "What was seen before: verdicts and times.",
+    "show": "Draw a saved report again, in any format.",
     "demo": "All of it, on the sample project.",
 }
 """Each is the function of that name in the module of that name, loaded when it is called. A help fits 80 columns."""

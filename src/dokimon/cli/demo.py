@@ -64,7 +64,7 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.jobs.verify import verify, verify_report
     from dokimon.core.report.outcome import exit_status
-    from dokimon.demo.sample import DEVICES, copy_sample, with_own_python
+    from dokimon.demo.sample import DEVICES, change_later, copy_sample, with_own_python
 
     copy_sample(sample, folder, broken=broken)
     # The sample needs a Python as new as Dokimon's own; that one comes first, so that the demo works anywhere.
@@ -76,13 +76,25 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     draw_verify(screen, verified, quiet=False, verbose=False)
     screen.print("" if sample == DEVICES else _VERIFIED)
     screen.rule("dokimon smoke", style="dim")
-    smoked = smoke_in(folder, SmokeOptions(), Showing(quiet=not sys.stderr.isatty(), no_color=no_color))
+    showing = Showing(quiet=not sys.stderr.isatty(), no_color=no_color)
+    # What the demo remembers goes with its folder.
+    os.environ["XDG_STATE_HOME"] = str(folder.parent / "state")
+    smoked = smoke_in(folder, SmokeOptions(record=True), showing)
     draw_smoke(screen, smoked, quiet=False, verbose=False)
+    status = exit_status(smoked, strict=False)
     if sample == DEVICES:
         screen.print(_DEVICES_BROKEN if broken else _DEVICES_SMOKED)
+    elif broken:
+        screen.print(_BROKEN)
     else:
-        screen.print(_BROKEN if broken else _SMOKED)
-    return exit_status(smoked, strict=False)
+        screen.print(_SMOKED)
+        if status == 0:
+            change_later(folder)
+            screen.rule("dokimon smoke --run board, after a change", style="dim")
+            changed = smoke_in(folder, SmokeOptions(runs=("board",), record=True), showing)
+            draw_smoke(screen, changed, quiet=True, verbose=False)
+        screen.print(_CHANGED)
+    return status
 
 
 _SAMPLE = """\
@@ -103,8 +115,14 @@ advice does not change the exit status.
 
 _SMOKED = """
 That was `dokimon smoke`: all were started in their order, known to be up by their own sockets,
-looked at, and stopped again. Take a copy to play with: dokimon demo --to ferries.
-In a project of yours: dokimon verify, then dokimon smoke."""
+looked at, and stopped again. It is remembered. Now somebody changes a file of the board.
+"""
+
+_CHANGED = """
+That check failed, and since Dokimon remembers when it last passed, it says what is other than
+then; dokimon compare says it at any time, dokimon history shows all that was seen.
+Take a copy to play with: dokimon demo --to ferries. In a project of yours: dokimon verify, then
+dokimon smoke."""
 
 _BROKEN = """
 That was `dokimon smoke` on a sample that fails: the board does not know where the tide service is.

@@ -16,6 +16,8 @@ class Format(StrEnum):
     json = "json"
     markdown = "markdown"
     junit = "junit"
+    sarif = "sarif"
+    html = "html"
 
 
 FolderArgument = Annotated[
@@ -38,4 +40,11 @@ AskOption = Annotated[
     typer.Option("--ask", metavar="NAME", help="Ask this command too, which only the checkout names; may be repeated."),
 ]
 PickOption = Annotated[bool, typer.Option("--pick", help="Put fitting copies first on PATH, for this call alone.")]
+NoRecordOption = Annotated[
+    bool, typer.Option("--no-record", help="Leave no record of this call; dokimon history shows those there are.")
+]
+ShareOption = Annotated[
+    bool,
+    typer.Option("--share", help="Make the report fit to hand on: no names, homes or values; see docs/history.md."),
+]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

@@ -4,8 +4,9 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterator
+from collections.abc import Callable, Iterable, Iterator
 from contextlib import contextmanager
+from importlib import import_module
 from pathlib import Path
 from typing import TYPE_CHECKING, NoReturn, TextIO
 
@@ -43,37 +44,55 @@ def deliver(
     no_color: bool,
     draw: Callable[[Console], None],
     pipe_width: int = PIPE_WIDTH,
+    *,
+    as_it_is: bool = False,
 ) -> None:
-    """Write the report in the form and to the place asked for; `draw` puts it on a console as a table."""
+    """Write the report in the form and to the place asked for; `draw` puts it on a console as a table.
+
+    A saved report is shown `as_it_is`: where and when it was made stays as it says.
+    """
+
+    def drawn(file: TextIO) -> None:
+        draw(console(file, no_color or output is not None, pipe_width))
+
+    deliver_lines(None if form == "table" else _encoded(report, form, as_it_is=as_it_is), output, drawn)
+
+
+def deliver_text(text: str | None, output: Path | None, no_color: bool, draw: Callable[[Console], None]) -> None:
+    """Write a text, or what `draw` puts on a console where there is none, to the place asked for."""
+
+    def drawn(file: TextIO) -> None:
+        draw(console(file, no_color or output is not None))
+
+    deliver_lines(text, output, drawn)
+
+
+def deliver_lines(text: str | None, output: Path | None, drawn: Callable[[TextIO], str | None]) -> None:
+    """Write a text, or what `drawn` returns or writes itself where there is none, to the place asked for."""
     if output is None:
-        _write(report, form, sys.stdout, no_color, draw, pipe_width)
+        sys.stdout.write((drawn(sys.stdout) or "") if text is None else text)
+        sys.stdout.flush()
         return
     try:
         with output.open("w", encoding="utf-8") as file:
-            _write(report, form, file, True, draw, pipe_width)
+            file.write((drawn(file) or "") if text is None else text)
     except OSError as wrong:
         refuse(f"{output} cannot be written: {wrong.strerror}")
 
 
-def _write(
-    report: Report, form: str, file: TextIO, no_color: bool, draw: Callable[[Console], None], pipe_width: int
-) -> None:
-    if form == "json":
+def _encoded(report: Report, form: str, *, as_it_is: bool) -> str:
+    if not as_it_is and report.made is None and form in ("json", "html", "sarif"):
         from dokimon.core.jobs.provenance import with_provenance
-        from dokimon.core.report.as_json import encode
 
-        file.write(encode(with_provenance(report)))
-    elif form == "markdown":
-        from dokimon.core.report import as_markdown
+        report = with_provenance(report)
+    if form == "html":
+        from dokimon.core.jobs.paging import page_of
+        from dokimon.core.report import as_page
 
-        file.write(as_markdown.encode(report))
-    elif form == "junit":
-        from dokimon.core.report import as_junit
-
-        file.write(as_junit.encode(report))
-    else:
-        draw(console(file, no_color, pipe_width))
-    file.flush()
+        return as_page.encode(report) if as_it_is else page_of(report, os.environ)
+    encoder = import_module(f"dokimon.core.report.as_{form}")
+    text: str = encoder.encode(report)
+    return text
 
 
 def folder_asked(path: Path) -> Path:
@@ -92,6 +111,12 @@ def _put_back_what_was_left(folder: Path) -> None:
 
     for sentence in put_back(folder, os.environ):
         print(f"dokimon: {sentence}", file=sys.stderr)
+
+
+def say(notes: Iterable[str]) -> None:
+    """Say what went wrong beside the work itself, a sentence a line, on standard error."""
+    for note in notes:
+        print(f"dokimon: {note}", file=sys.stderr)
 
 
 def refuse(says: str) -> NoReturn:

@@ -14,9 +14,11 @@ from dokimon.cli.options import (
     Format,
     FormatOption,
     NoColorOption,
+    NoRecordOption,
     OutputOption,
     PickOption,
     QuietOption,
+    ShareOption,
     StrictOption,
     VerboseOption,
 )
@@ -74,6 +76,8 @@ def smoke(
     form: FormatOption = Format.table,
     output: OutputOption = None,
     strict: StrictOption = False,
+    share: ShareOption = False,
+    no_record: NoRecordOption = False,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,
     no_color: NoColorOption = False,
@@ -102,6 +106,8 @@ def smoke(
         anyway=anyway,
         strict=strict,
         may_ask=tuple(ask or ()),
+        record=not no_record,
+        share=share,
         wait_seconds=_seconds(wait) if wait else 0.0,
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)

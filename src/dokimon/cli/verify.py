@@ -14,9 +14,11 @@ from dokimon.cli.options import (
     FormatOption,
     FreshOption,
     NoColorOption,
+    NoRecordOption,
     OutputOption,
     PickOption,
     QuietOption,
+    ShareOption,
     StrictOption,
     VerboseOption,
 )
@@ -35,6 +37,8 @@ def verify(
     ask: AskOption = None,
     fresh: FreshOption = False,
     strict: StrictOption = False,
+    share: ShareOption = False,
+    no_record: NoRecordOption = False,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,
     no_color: NoColorOption = False,
@@ -42,11 +46,15 @@ def verify(
     """Compare what the project declares with what this machine has: a verdict for each need, and what to do."""
     import os
     import threading
+    import time
     from importlib import import_module
 
+    import msgspec
+
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, folder_asked, refusing
+    from dokimon.cli.showing import deliver, folder_asked, refusing, say
     from dokimon.core.jobs import verify as job
+    from dokimon.core.jobs.recording import Recorder
     from dokimon.core.report.outcome import exit_status
 
     folder = folder_asked(path)
@@ -54,13 +62,19 @@ def verify(
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
     with refusing(), abandoning():
+        begun = time.monotonic()
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or ())
-    report = job.verify_report(verified, strict)
+        spent = round(time.monotonic() - begun, 3)
+    report = msgspec.structs.replace(job.verify_report(verified, strict), seconds=spent, verify_seconds=spent)
+    recorder = Recorder(verified, keeping=not no_record)
+    report = recorder.told(report)
 
     def draw(console: Console) -> None:
         from dokimon.cli.screen.verify import draw_verify
 
         draw_verify(console, report, quiet=quiet, verbose=verbose)
 
-    deliver(report, form, output, no_color, draw)
+    deliver(recorder.shared(report) if share else report, form, output, no_color, draw)
+    recorder.keep()
+    say(recorder.notes)
     raise typer.Exit(exit_status(report, strict))

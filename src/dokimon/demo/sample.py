@@ -33,6 +33,17 @@ def copy_sample(sample: Sample, folder: Path, *, broken: bool = False) -> None:
         settings.write_text(settings.read_text("utf-8").replace(sample.right, sample.wrong), "utf-8")
 
 
+LATER_CHANGE = ("board/__main__.py", '"to": "Heron Quay"', '"destination": "Heron Quay"')
+"""What somebody changes in the ferries after all has passed: a file, a text of it, and another in its place."""
+
+
+def change_later(folder: Path) -> None:
+    """Make the later change in a copy of the ferries: what the board answers is not what is expected any more."""
+    name, right, wrong = LATER_CHANGE
+    file = folder / name
+    file.write_text(file.read_text("utf-8").replace(right, wrong), "utf-8")
+
+
 def with_own_python(environment: Mapping[str, str]) -> str:
     """Return PATH with the folder of the Python that Dokimon runs on in front."""
     return str(Path(sys.executable).parent) + os.pathsep + environment.get("PATH", os.defpath)

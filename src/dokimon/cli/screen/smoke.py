@@ -19,6 +19,7 @@ from dokimon.cli.screen.common import (
     short,
     verdict_text,
 )
+from dokimon.cli.screen.compare import draw_changes
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
 from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
@@ -45,6 +46,7 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         ways = [f'--run "{each.name}"' if " " in each.name else f"--run {each.name}" for each in report.other_ways]
         more = f" and {len(ways) - 4} more (--show-plan lists them)" if len(ways) > 4 else ""
         console.print(Text(f"other ways to start it: {', '.join(ways[:4])}{more}", style="dim"), soft_wrap=True)
+    draw_changes(console, report.since_passed)
     folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
     if folders and not quiet:
         kept = any(check.evidence for run in report.runs or () for check in run.checks)

@@ -40,6 +40,11 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
         console.print(Text(f"note: {short(note)}", style="yellow"))
     draw_picked(console, report)
     draw_projects_below(console, report, "verify")
+    if report.since_passed:
+        from dokimon.cli.screen.compare import draw_changes
+
+        draw_changes(console, report.since_passed)
+        console.print()
     if judged or not report.projects_below:
         console.print(_closing(report))
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterator
+from collections.abc import Iterator, Sequence
 from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
@@ -50,8 +50,8 @@ def manifest_names() -> frozenset[str]:
     return frozenset(_EXACT)
 
 
-def read_declarations(checkout: Checkout) -> list[Requirement]:
-    """Return what the manifests of the checkout require, in a fixed order.
+def read_declarations(checkout: Checkout, files: Sequence[ManifestFile] | None = None) -> list[Requirement]:
+    """Return what the manifests of the checkout (`files`, where they are known already) require, in a fixed order.
 
     Those of the folders from the root down to the project count, and all below the project. A file that cannot be
     read leaves one requirement behind whose `fault` says why; it never hides the others.
@@ -59,8 +59,8 @@ def read_declarations(checkout: Checkout) -> list[Requirement]:
     found: list[Requirement] = []
     # The whole walk first, then opening and reading in rows: doing one thing at a time takes two thirds of the time that
     # doing each for every file in turn takes, and the rows keep no more than a few manifests in memory.
-    files = iter(list(_files(checkout)))
-    while batch := list(islice(files, _AT_ONCE)):
+    left = iter(manifest_files(checkout) if files is None else files)
+    while batch := list(islice(left, _AT_ONCE)):
         for file, manifest in [(file, _opened(file, checkout.root)) for file in batch]:
             for each in _read(file, manifest):
                 found.append(msgspec.structs.replace(each, part=file.part, family=file.reader.ecosystem.module))
@@ -71,7 +71,7 @@ _AT_ONCE = 64
 """Files that are opened in a row before they are read in a row."""
 
 
-class _File(NamedTuple):
+class ManifestFile(NamedTuple):
     """A file that a reader reads: its path, the folder relative to the root, the names beside it."""
 
     location: str
@@ -80,7 +80,12 @@ class _File(NamedTuple):
     reader: _Reader
 
 
-def _files(checkout: Checkout) -> Iterator[_File]:
+def manifest_files(checkout: Checkout) -> list[ManifestFile]:
+    """Return the files of the checkout that readers read, in a fixed order."""
+    return list(_files(checkout))
+
+
+def _files(checkout: Checkout) -> Iterator[ManifestFile]:
     """Yield the files to read, folder by folder, in each in the order of the readers."""
     root = len(str(checkout.root)) + 1
     for folder, names in _folders(checkout):
@@ -89,10 +94,10 @@ def _files(checkout: Checkout) -> Iterator[_File]:
         if len(matching) > 1:
             matching.sort(key=lambda pair: pair[0].order)
         for reader, name in matching:
-            yield _File(f"{folder}/{name}", part, beside, reader)
+            yield ManifestFile(f"{folder}/{name}", part, beside, reader)
 
 
-def _opened(file: _File, root: Path) -> Manifest | ManifestFault:
+def _opened(file: ManifestFile, root: Path) -> Manifest | ManifestFault:
     name = file.location.rpartition("/")[2]
     if name in file.reader.ecosystem.unread:
         return Manifest(
@@ -128,7 +133,7 @@ def _readers_of(folder: str, name: str) -> list[_Reader]:
     return found
 
 
-def _read(file: _File, manifest: Manifest | ManifestFault) -> list[Requirement]:
+def _read(file: ManifestFile, manifest: Manifest | ManifestFault) -> list[Requirement]:
     speaks_of = file.reader.ecosystem.speaks_of
     try:
         if isinstance(manifest, Manifest):

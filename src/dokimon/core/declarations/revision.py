@@ -6,6 +6,7 @@ import hashlib
 import os
 import re
 import stat
+import struct
 import zlib
 from collections.abc import Iterator
 from pathlib import Path
@@ -36,20 +37,30 @@ class Revision(NamedTuple):
 
 def revision_of(root: Path) -> Revision | None:
     """Return the revision of the checkout at `root`, or None where it is in no repository of git's."""
-    folder = _git_folder(root)
+    folder = git_folder(root)
     if folder is None:
         return None
-    head = text_of(folder / "HEAD", 1000).strip()
-    if not head.startswith("ref: "):
-        commit = head if _COMMIT.fullmatch(head) else None
-        return Revision(commit, None, _changed(root, folder, commit)) if commit else None
-    name = head.removeprefix("ref: ").strip()
-    commit = _commit_of(name, folder)
-    branch = name.removeprefix(_BRANCH) if name.startswith(_BRANCH) else None
+    commit, branch = head_of(folder)
+    if commit is None and not text_of(folder / "HEAD", 1000).startswith("ref: "):
+        return None
     return Revision(commit, branch, _changed(root, folder, commit))
 
 
-def _git_folder(root: Path) -> Path | None:
+def head_of(folder: Path) -> tuple[str | None, str | None]:
+    """Return the commit and the branch that git's folder `folder` says is checked out; None for what there is not."""
+    head = text_of(folder / "HEAD", 1000).strip()
+    if not head.startswith("ref: "):
+        return (head if _COMMIT.fullmatch(head) else None), None
+    name = head.removeprefix("ref: ").strip()
+    return _commit_of(name, folder), name.removeprefix(_BRANCH) if name.startswith(_BRANCH) else None
+
+
+def common_folder(folder: Path) -> Path:
+    """Return the folder that all worktrees of a repository share (gitrepository-layout(5), `commondir`)."""
+    return folder / text_of(folder / "commondir", 4096).strip()
+
+
+def git_folder(root: Path) -> Path | None:
     """Return git's folder: `.git`, or the one that a file of that name leads to (gitrepository-layout(5))."""
     place = root / ".git"
     if place.is_dir():
@@ -63,7 +74,7 @@ def _git_folder(root: Path) -> Path | None:
 
 def _commit_of(name: str, folder: Path) -> str | None:
     """Return the commit that a reference names: in a file of its own, or in the list of packed ones."""
-    common = folder / text_of(folder / "commondir", 4096).strip()
+    common = common_folder(folder)
     for place in dict.fromkeys((folder, common)):
         if ".." not in name and _COMMIT.fullmatch(found := text_of(place / name, 1000).strip()):
             return found
@@ -73,7 +84,7 @@ def _commit_of(name: str, folder: Path) -> str | None:
     return None
 
 
-class _Entry(NamedTuple):
+class Entry(NamedTuple):
     """A file as the index has it: its path, its kind and mode, its time and size when it was last added, its hash."""
 
     path: str
@@ -98,11 +109,20 @@ def _changed(root: Path, folder: Path, commit: str | None) -> bool | None:
             if differs is not False:
                 return differs
         return _staged(index, end, folder, commit)
-    except (OSError, ValueError, IndexError, zlib.error):
+    except (OSError, ValueError, IndexError, zlib.error, struct.error):
         return None
 
 
-def _differs(root: Path, entry: _Entry, budget: int) -> tuple[bool | None, int]:
+def index_entries(root: Path) -> list[Entry] | None:
+    """Return the tracked files of the checkout at `root` as the index has them; None where that cannot be read."""
+    folder = git_folder(root)
+    try:
+        return _entries(bytes_of_file(folder / "index", _LARGEST_INDEX))[0] if folder else None
+    except (OSError, ValueError, IndexError, struct.error):
+        return None
+
+
+def _differs(root: Path, entry: Entry, budget: int) -> tuple[bool | None, int]:
     """Return whether a file is other than the index says, and how many bytes had to be read to know."""
     if entry.skipped or stat.S_IFMT(entry.mode) not in (stat.S_IFREG, stat.S_IFLNK):
         return False, 0
@@ -122,23 +142,25 @@ def _differs(root: Path, entry: _Entry, budget: int) -> tuple[bool | None, int]:
     return digest != entry.digest, len(content)
 
 
-def _entries(index: bytes) -> tuple[list[_Entry], int]:
+_OF_ENTRY = struct.Struct(">10I20sH").unpack_from
+
+
+def _entries(index: bytes) -> tuple[list[Entry], int]:
     """Return the entries of an index and where they end (gitformat-index(5), versions 2 to 4)."""
     version, count = int.from_bytes(index[4:8], "big"), int.from_bytes(index[8:12], "big")
     if index[:4] != b"DIRC" or version not in (2, 3, 4) or count > _MOST_ENTRIES:
         raise ValueError("an index of another form, or too many entries")
-    entries: list[_Entry] = []
+    entries: list[Entry] = []
     at, path = 12, b""
     for _ in range(count):
-        numbers = [int.from_bytes(index[at + i : at + i + 4], "big") for i in range(0, 40, 4)]
-        flags = int.from_bytes(index[at + 60 : at + 62], "big")
+        if at + 62 > len(index):
+            raise ValueError("an index that is cut off")
+        _, _, seconds, nanoseconds, _, _, mode, _, _, size, digest, flags = _OF_ENTRY(index, at)
         start = at + 62
         extended = 0
         if flags & 0x4000:
             extended = int.from_bytes(index[start : start + 2], "big")
             start += 2
-        if at > len(index):
-            raise ValueError("an index that is cut off")
         if version == 4:
             strip, start = _varint(index, start)
             end = index.index(b"\0", start)
@@ -151,8 +173,8 @@ def _entries(index: bytes) -> tuple[list[_Entry], int]:
         if len(path) > _LONGEST_PATH or path.startswith(b"/") or b".." in path.split(b"/"):
             raise ValueError("an index that names no files of this checkout")
         entries.append(
-            _Entry(
-                os.fsdecode(path), numbers[6], (numbers[2], numbers[3]), numbers[9], index[at + 40 : at + 60],
+            Entry(
+                os.fsdecode(path), mode, (seconds, nanoseconds), size, digest,
                 skipped=bool(flags & 0x8000) or bool(extended & 0x4000),
             )
         )  # fmt: skip
@@ -181,7 +203,7 @@ def _staged(index: bytes, end: int, folder: Path, commit: str | None) -> bool | 
     counts, _, rest = tree.partition(b"\0")[2].partition(b"\n")
     if counts.startswith(b"-"):
         return None
-    common = folder / text_of(folder / "commondir", 4096).strip()
+    common = common_folder(folder)
     try:
         packed = bytes_of_file(common / "objects" / commit[:2] / commit[2:])
     except OSError:

@@ -73,6 +73,36 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
             waiting += [(f"{path}/{name}", depth + 1) for name in folders]
 
 
+def files_below(folder: Path, most: int) -> tuple[dict[str, os.stat_result], bool]:
+    """Return the files that a person may have written below `folder`, by their path relative to it, each with its status,
+    and whether that is all: at most `most`. The same folders are passed over as by `walk`; of links nothing is said.
+    """
+    found: dict[str, os.stat_result] = {}
+    waiting = [("", 0)]
+    while waiting:
+        below, depth = waiting.pop()
+        here: dict[str, os.stat_result] = {}
+        folders: list[str] = []
+        try:
+            with os.scandir(folder / below) as entries:
+                for entry in entries:
+                    if entry.is_dir(follow_symlinks=False):
+                        folders.append(entry.name)
+                    elif entry.is_file(follow_symlinks=False) and len(found) + len(here) < most:
+                        here[f"{below}{entry.name}"] = entry.stat(follow_symlinks=False)
+        except OSError:
+            continue
+        if depth and (f"{below}pyvenv.cfg" in here or ".git" in folders):
+            continue
+        found |= here
+        if len(found) >= most:
+            return found, False
+        if depth < _DEEPEST:
+            folders = sorted((name for name in folders if _is_read(name, f"/{below.rstrip('/')}")), reverse=True)
+            waiting += [(f"{below}{name}/", depth + 1) for name in folders]
+    return found, True
+
+
 def _is_read(name: str, above: str) -> bool:
     if name.startswith("."):
         return name in HIDDEN_BUT_READ

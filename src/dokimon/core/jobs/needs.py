@@ -2,13 +2,13 @@
 
 from __future__ import annotations
 
-from collections.abc import Collection, Mapping
+from collections.abc import Collection, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.declarations.checkout import Checkout, projects_below
-from dokimon.core.declarations.declared import read_declarations
+from dokimon.core.declarations.declared import ManifestFile, manifest_files, read_declarations
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.jobs.workspace import Workspace, open_workspace
 from dokimon.core.judging.agreement import Agreement, agreements, contradiction_in_words, drift_in_words, drifts
@@ -19,11 +19,15 @@ from dokimon.core.text import clean
 
 
 class Declared(msgspec.Struct, frozen=True):
-    """What `needs` knows: the workspace, the requirements, and what they come to together."""
+    """What `needs` knows: the workspace, the requirements, what they come to together, the files that were read.
+
+    `files` are relative to the root of the checkout.
+    """
 
     workspace: Workspace
     requirements: tuple[Requirement, ...]
     agreements: tuple[Agreement, ...]
+    files: tuple[str, ...] = ()
 
     @property
     def checkout(self) -> Checkout:
@@ -37,15 +41,18 @@ def declare(start: Path, environment: Mapping[str, str], may_ask: Collection[str
     Raises `SettingsFault` when its `dokimon.toml` cannot be used, `CatalogueFault` when a catalogue of one's own cannot.
     """
     workspace = open_workspace(start, environment, may_ask)
-    requirements = requirements_of(workspace)
-    return Declared(workspace, requirements, tuple(agreements(requirements, workspace.catalogue)))
+    files = manifest_files(workspace.checkout)
+    requirements = requirements_of(workspace, files)
+    below = len(str(workspace.checkout.root)) + 1
+    names = tuple(dict.fromkeys(file.location[below:] for file in files))
+    return Declared(workspace, requirements, tuple(agreements(requirements, workspace.catalogue)), names)
 
 
-def requirements_of(workspace: Workspace) -> tuple[Requirement, ...]:
-    """Return what the checkout of a workspace declares, its settings last."""
+def requirements_of(workspace: Workspace, files: Sequence[ManifestFile] | None = None) -> tuple[Requirement, ...]:
+    """Return what the checkout of a workspace (its `files`, where they are known) declares, its settings last."""
     manifest = workspace.manifest
     needs = read_needs(workspace.settings, manifest, workspace.catalogue) if manifest else []
-    return (*read_declarations(workspace.checkout), *needs)
+    return (*read_declarations(workspace.checkout, files), *needs)
 
 
 def conflicts_of(declared: Declared) -> tuple[Conflict, ...]:

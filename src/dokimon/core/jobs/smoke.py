@@ -3,12 +3,14 @@
 from __future__ import annotations
 
 import threading
+import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.jobs.needs import projects_of
+from dokimon.core.jobs.recording import Recorder
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.measures import bytes_of
 from dokimon.core.planning.making import make_plan
@@ -29,7 +31,8 @@ from dokimon.core.smoking.turn import turn
 class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say.
 
-    `wait_seconds` is how long to wait where another smoke check is at work in this checkout.
+    `wait_seconds` is how long to wait where another smoke check is at work in this checkout. With `record` it is
+    recorded; with `share` the report is made fit to hand on.
     """
 
     runs: tuple[str, ...] = ()
@@ -40,6 +43,8 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     strict: bool = False
     may_ask: tuple[str, ...] = ()
     wait_seconds: float = 0.0
+    record: bool = False
+    share: bool = False
 
 
 def smoke(
@@ -55,16 +60,44 @@ def smoke(
     `watcher` hears of the work as it goes; `while_up` has its turn while the last run is up. Raises `SettingsFault`,
     `CatalogueFault`, `PlanFault` and `TurnFault`.
     """
+    begun = time.monotonic()
     watcher.stage("verify", "reading the checkout and asking this machine's tools")
     verified = verify(folder, environment, pick=options.pick, may_ask=options.may_ask)
+    verify_seconds = round(time.monotonic() - begun, 3)
+    recorder = Recorder(verified, keeping=options.record) if options.record or options.share else None
     if verdict_of_findings(verified.findings, options.strict) != "met" and not options.anyway:
-        return smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
-    plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
-    context = run_context_of(verified, halt, watcher)
-    look = _masking(while_up, verified) if while_up else None
-    with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
-        done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
-    return smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
+        report = smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
+        plan = _plan_or_none(verified, options) if recorder else Plan()
+    else:
+        plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
+        context = run_context_of(verified, halt, watcher, begun)
+        look = _masking(while_up, verified) if while_up else None
+        with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
+            if recorder:
+                recorder.begin()
+            done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
+        report = smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
+    spent = round(time.monotonic() - begun, 3)
+    report = msgspec.structs.replace(report, seconds=spent, verify_seconds=verify_seconds)
+    return _recorded(report, recorder, plan, watcher, share=options.share) if recorder else report
+
+
+def _plan_or_none(verified: Verified, options: SmokeOptions) -> Plan:
+    """Return what would be carried out, were all needs met: a record says what runs would be given."""
+    try:
+        return plan_smoke(verified, verified.environment, options.runs, every=options.every)
+    except PlanFault:
+        return Plan()
+
+
+def _recorded(report: Report, recorder: Recorder, plan: Plan, watcher: Watcher, *, share: bool) -> Report:
+    """Keep a record of the report; return it with what is other than when it last passed, where it does not now."""
+    given = {name: value for run in plan.runs for name, value in run.environment.items()}
+    report = recorder.told(report, given)
+    recorder.keep()
+    for note in recorder.notes:
+        watcher.note(note)
+    return recorder.shared(report, given) if share else report
 
 
 def _masking(while_up: WhileUp, verified: Verified) -> WhileUp:
@@ -106,8 +139,10 @@ def plan_context_of(verified: Verified, environment: Mapping[str, str]) -> PlanC
     return PlanContext(root=checkout.root, folder=checkout.project, environment=dict(environment), tools=reached)
 
 
-def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) -> RunContext:
-    """Return what the runs of this checkout are carried out in."""
+def run_context_of(
+    verified: Verified, halt: threading.Event, watcher: Watcher, begun: float | None = None
+) -> RunContext:
+    """Return what the runs of this checkout are carried out in; `begun` is when the whole work began, if before now."""
     root, environment = verified.checkout.root, verified.environment
     largest = verified.workspace.settings.project.largest_log
     return RunContext(
@@ -116,6 +151,7 @@ def run_context_of(verified: Verified, halt: threading.Event, watcher: Watcher) 
         watcher=MaskingWatcher(watcher, Mask(secrets_in(environment, root))),
         logs=Logs(root, environment, bytes_of(largest) if largest else LARGEST_BYTES),
         root=root,
+        begun=time.monotonic() if begun is None else begun,
         looks=looks(
             environment, root, verified.workspace.catalogue, verified.declared.requirements, verified.checkout.project
         ),

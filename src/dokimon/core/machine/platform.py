@@ -117,7 +117,8 @@ def runs_foreign(machine: str) -> bool:
 
 
 def own_folder(kind: str, environment: Mapping[str, str]) -> Path | None:
-    """Return the folder that is Dokimon's own for a `kind` of file (`cache`, `config`); None without a home that is there.
+    """Return the folder that is Dokimon's own for a `kind` of file (`cache`, `config`, `state`); None without a home that
+    is there.
 
     Linux: XDG Base Directory Specification, which two lines follow faster than a library loads.
     """
@@ -125,11 +126,13 @@ def own_folder(kind: str, environment: Mapping[str, str]) -> Path | None:
         import platformdirs
 
         of = platformdirs.PlatformDirs("dokimon", appauthor=False)
-        return Path(of.user_cache_dir if kind == "cache" else of.user_config_dir)
+        return Path({"cache": of.user_cache_dir, "state": of.user_state_dir}.get(kind, of.user_config_dir))
     named, home = environment.get(f"XDG_{kind.upper()}_HOME", ""), environment.get("HOME", "")
     if not named.startswith("/"):
         if not home.startswith("/"):
             return None
         named = f"{home}/.{kind}"
+        if kind == "state":
+            return Path(home, ".local/state/dokimon") if os.path.isdir(home) else None  # noqa: PTH112 (fast)
     # A home that is not there is not made: it would be somebody else's surprise.
     return Path(named, "dokimon") if os.path.isdir(os.path.dirname(named)) else None  # noqa: PTH112, PTH120 (fast)

@@ -57,6 +57,19 @@ def socket_table() -> Sockets:
     return table
 
 
+_BY_CHANCE = 32768
+"""From here on Linux gives out ports by chance (ip(7), ip_local_port_range); 49152 elsewhere (RFC 6335, section 6)."""
+
+
+def listening_ports() -> tuple[int, ...]:
+    """Return the TCP ports on which anything on this machine listens, in order, less those that are given out by chance."""
+    try:
+        found: Iterable[int] = _back_end().ports_of_all()
+    except (psutil.Error, OSError):
+        return ()
+    return tuple(sorted({port for port in found if port < _BY_CHANCE}))
+
+
 def unix_sockets(pids: Iterable[int]) -> list[str]:
     """Return the paths of UNIX sockets on which these processes listen."""
     found: list[str] = _back_end().unix_sockets(pids)

@@ -45,7 +45,7 @@ class State(msgspec.Struct, frozen=True, kw_only=True):
     `how` is `up`, `ended` (the run is over), `late` (the time was), `halted` (somebody asked to stop), or `settled`: it
     listens nowhere, does nothing more, and `settled` says what it said last. `at` is the
     socket that is asked from now on, `url` its own address, `shown` the same as a person would type it, `by` says how
-    the run is known to be up.
+    the run is known to be up, `answered` that it was by an answer over HTTP.
     """
 
     how: Literal["up", "ended", "late", "halted", "settled"]
@@ -56,6 +56,7 @@ class State(msgspec.Struct, frozen=True, kw_only=True):
     shown: str | None = None
     contested: tuple[Stranger, ...] = ()
     settled: Settled | None = None
+    answered: bool = False
 
 
 class Awaited(msgspec.Struct, frozen=True, kw_only=True):
@@ -212,6 +213,7 @@ def _by_answer(
         url=None if how else url,
         shown=None if how else person,
         contested=_contesting(at, others),
+        answered=how is None,
     )
 
 

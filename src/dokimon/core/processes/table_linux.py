@@ -105,6 +105,11 @@ def listening_sockets() -> dict[int, Address]:
         return _from_table()
 
 
+def ports_of_all() -> list[int]:
+    """Return the ports on which anything listens."""
+    return [address[1] for address in listening_sockets().values()]
+
+
 _LISTEN = 10
 _REQUEST_DUMP = 0x301
 _BY_FAMILY = 20

@@ -68,6 +68,15 @@ class SocketTable:
         return True
 
 
+def ports_of_all() -> list[int]:
+    """Return the ports on which anything listens; psutil may refuse (macOS wants an administrator for it)."""
+    return [
+        each.laddr.port
+        for each in psutil.net_connections(kind="tcp")
+        if each.status == psutil.CONN_LISTEN and each.laddr
+    ]
+
+
 def unix_sockets(pids: Iterable[int]) -> list[str]:
     """Return the paths of UNIX sockets that these processes have open: psutil does not say which of them listen."""
     found = set()

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import standing, subject_of
-from dokimon.core.report.model import Check, Diagnosis, Finding, Report
+from dokimon.core.report.model import Changes, Check, Diagnosis, Finding, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 """Between these lines a README keeps the table."""
@@ -20,16 +20,18 @@ def prerequisites(report: Report) -> str:
             rows.setdefault(subject_of(finding), []).append(finding)
     lines = [BEGIN, "| needs | version | asked for by |", "|---|---|---|"]
     for subject, findings in rows.items():
-        title = _text(_title(findings[0], subject))
+        title = plain_text(_title(findings[0], subject))
         agreed = [each for each in report.agreed if each.tool == subject]
         if len(agreed) < 2:
             accepts = agreed[0].accepts if agreed else " and ".join(dict.fromkeys(each.accepts for each in findings))
-            lines.append(_row(title, _text(accepts), _files(findings)))
+            lines.append(table_row(title, plain_text(accepts), _files(findings)))
             continue
         for each in agreed:  # folders need different versions side by side
             where = ", ".join("the root" if place == "." else place for place in each.places)
             mine = [finding for finding in findings if (finding.part or ".") in each.places]
-            lines.append(_row(f"{title} in {_text(where)}", _text(each.accepts), _files(mine or findings)))
+            lines.append(
+                table_row(f"{title} in {plain_text(where)}", plain_text(each.accepts), _files(mine or findings))
+            )
     return "\n".join([*lines, END]) + "\n"
 
 
@@ -44,7 +46,7 @@ def _title(finding: Finding, subject: str) -> str:
 _SPECIAL = re.compile(r"([\\\\`*_\[\]|~])")
 
 
-def _text(text: str) -> str:
+def plain_text(text: str) -> str:
     """Return text so that none of it is taken for Markdown (CommonMark §2.4, GFM §4.10)."""
     return _SPECIAL.sub(r"\\\1", text).replace("&", "&amp;").replace("<", "&lt;")
 
@@ -81,52 +83,82 @@ def encode(report: Report) -> str:
     """Return the report as Markdown: the prerequisites for `needs`, else a table of what was judged and seen."""
     if report.command == "needs":
         return prerequisites(report)
-    lines = [f"## dokimon {report.command}: {_text(report.project.name)}: {report.verdict}", ""]
+    lines = [f"## dokimon {report.command}: {plain_text(report.project.name)}: {report.verdict}", ""]
     judged = [finding for finding in report.requirements if finding.verdict]
     if judged:
         lines += ["| needs | accepts | asked for by | found | verdict |", "|---|---|---|---|---|"]
         for each in judged:
-            found = f"{_text(each.found.version or '?')} {_cell(each.found.path)}" if each.found else ""
+            found = f"{plain_text(each.found.version or '?')} {_cell(each.found.path)}" if each.found else ""
             where = _cell(f"{each.source.file}:{each.source.line}")
             verdict = f"{each.verdict} (advised)" if each.strength == "advised" else str(each.verdict)
-            lines.append(_row(_text(subject_of(each)), _text(each.accepts), where, found, verdict))
+            lines.append(table_row(plain_text(subject_of(each)), plain_text(each.accepts), where, found, verdict))
     elif report.installations:
         lines += ["| tool | version | path | standing |", "|---|---|---|---|"]
         for copy in report.installations:
-            lines.append(_row(_text(copy.tool), _text(copy.version or "?"), _cell(copy.path), _text(standing(copy))))
+            lines.append(
+                table_row(
+                    plain_text(copy.tool),
+                    plain_text(copy.version or "?"),
+                    _cell(copy.path),
+                    plain_text(standing(copy)),
+                )
+            )
     if report.command == "tools" and report.components:
         lines += ["", "| tool | component | version |", "|---|---|---|"]
-        lines += [_row(_text(each.tool), _text(each.name), _text(each.version or "?")) for each in report.components]
+        lines += [
+            table_row(plain_text(each.tool), plain_text(each.name), plain_text(each.version or "?"))
+            for each in report.components
+        ]
     for step in report.prepared or ():
         if step.verdict not in ("passed", "skipped"):
             lines += [
                 "",
-                f"### {_text(step.title)}: {step.verdict}",
+                f"### {plain_text(step.title)}: {step.verdict}",
                 "",
                 *_of_causes(step.diagnoses),
-                _text(step.reason),
+                plain_text(step.reason),
             ]
     for run in report.runs or ():
-        lines += ["", f"### {_text(run.name)}: {run.verdict}", "", f"{_code(run.command)}: {_text(run.reason)}", ""]
+        lines += [
+            "",
+            f"### {plain_text(run.name)}: {run.verdict}",
+            "",
+            f"{_code(run.command)}: {plain_text(run.reason)}",
+            "",
+        ]
         lines += [*_of_causes(run.diagnoses), *_of_causes(run.noticed), *_of_checks(run.checks)]
     lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
+    lines += _of_changes(report.since_passed) if report.since_passed else []
     return "\n".join(lines) + "\n"
+
+
+_MOST_CHANGES = 12
+
+
+def _of_changes(changes: Changes) -> list[str]:
+    commit = f", commit {changes.commit[:7]}" if changes.commit else ""
+    lines = ["", f"### other than when it last passed ({plain_text(changes.at)}{commit})", ""]
+    lines += [f"- {plain_text(each.says)}" for each in changes.differences[:_MOST_CHANGES]]
+    more = len(changes.differences) - _MOST_CHANGES
+    return [*lines, *([f"- and {more} more"] if more > 0 else [])]
 
 
 def _of_causes(causes: tuple[Diagnosis, ...]) -> list[str]:
     lines = []
     for each in causes:
-        lines += [f"Likely cause: {_text(each.cause)}", ""]
-        lines += [f"- {_text(step.say)}{f': {_code(step.command)}' if step.command else ''}" for step in each.remedies]
+        lines += [f"Likely cause: {plain_text(each.cause)}", ""]
+        lines += [
+            f"- {plain_text(step.say)}{f': {_code(step.command)}' if step.command else ''}" for step in each.remedies
+        ]
         lines += [""] if each.remedies else []
     return lines
 
 
 def _of_checks(checks: tuple[Check, ...]) -> list[str]:
     head = ["| check | seen | verdict |", "|---|---|---|"] if checks else []
-    return head + [_row(_text(check.full_name), _text(check.seen), check.verdict) for check in checks]
+    return head + [table_row(plain_text(check.full_name), plain_text(check.seen), check.verdict) for check in checks]
 
 
-def _row(*cells: str) -> str:
+def table_row(*cells: str) -> str:
     """Return a row of a table; the cells are Markdown."""
     return f"| {' | '.join(cells)} |"

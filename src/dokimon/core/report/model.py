@@ -12,7 +12,7 @@ from dokimon.core.machine.system import System
 from dokimon.core.source import Source
 
 FORMAT: Final = "dokimon-report/1"
-FORMAT_MINOR: Final = 3
+FORMAT_MINOR: Final = 4
 """Raised when keys are added; those that are there keep their meaning."""
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
@@ -98,13 +98,15 @@ class Project(_Part, frozen=True):
 class Prepared(_Part, frozen=True, kw_only=True):
     """A prepare step: `skipped` when it was not needed; `reason` says why it was, or was not, or what went wrong.
 
-    `log_left_out` are the bytes that its log does not have, because it reached its largest size.
+    `log_left_out` are the bytes that its log does not have, because it reached its largest size. It was begun
+    `at_seconds` after the smoke check was.
     """
 
     title: str
     verdict: CheckVerdict
     reason: str
     command: str | None = None
+    at_seconds: float | None = None
     seconds: float | None = None
     source: Source | None = None
     exit_status: int | None = None
@@ -190,6 +192,9 @@ class StopStep(_Part, frozen=True):
 class Run(_Part, frozen=True, kw_only=True):
     """A run from start to stop.
 
+    It was started `at_seconds` after the smoke check began; since its own start it took `up_seconds` until it was up,
+    `answered_seconds` until it first answered over HTTP, `checked_seconds` until it was checked, and `ended_seconds` until
+    it was over, of which `stop_seconds` went by in stopping it.
     `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed (less
     `log_left_out` bytes in the middle, where it reached its largest size),
     `warnings` how many warnings and deprecations were among that: they never fail a run; nor do the errors that a run which
@@ -205,7 +210,11 @@ class Run(_Part, frozen=True, kw_only=True):
     source: Source | None = None
     url: str | None = None
     up_by: str | None = None
+    at_seconds: float | None = None
     up_seconds: float | None = None
+    answered_seconds: float | None = None
+    checked_seconds: float | None = None
+    ended_seconds: float | None = None
     listening: tuple[Listening, ...] = ()
     strangers: tuple[Stranger, ...] = ()
     checks: tuple[Check, ...] = ()
@@ -285,6 +294,76 @@ class Provenance(_Part, frozen=True, kw_only=True):
     changed: bool | None = None
 
 
+class Reached(_Part, frozen=True, kw_only=True):
+    """What a command of the project starts here: its file, the file behind links (`real`), the tool it is, its version.
+
+    `mark` tells one state of that file from another: it changes with its size or time.
+    """
+
+    command: str
+    path: str
+    real: str | None = None
+    tool: str | None = None
+    version: str | None = None
+    mark: str | None = None
+
+
+class Surroundings(_Part, frozen=True, kw_only=True):
+    """What may explain why it comes out otherwise another time, or elsewhere; never the value of a variable.
+
+    `variables` are the names of those that a run was given, each with a digest of its value that only this machine's
+    records can compare (empty in a report to share); so are `variables_in`, those that `.env` files give, by file. `files`
+    are those of the checkout (`all_files` of them, or only those that were read) with digests of their contents:
+    12 hexadecimal digits of SHA-1, as git makes it of a blob. `packages` are what lock files pin and what is installed:
+    version by name, by place; `direct` are those that the project's own manifests name. `listening` are the TCP ports on
+    which this machine listened before the runs. `machine` tells one machine from another where a home is shared.
+    """
+
+    system: str
+    architecture: str
+    release: str
+    kernel: str | None = None
+    machine: str | None = None
+    commands: tuple[Reached, ...] = ()
+    variables: dict[str, str] = {}
+    files: dict[str, str] = {}
+    all_files: bool = False
+    variables_in: dict[str, dict[str, str]] = {}
+    packages: dict[str, dict[str, str]] = {}
+    direct: tuple[str, ...] = ()
+    listening: tuple[int, ...] = ()
+
+
+DifferenceWeight = Literal["named", "used", "major", "minor"]
+DifferenceGroup = Literal[
+    "needs", "tools", "packages", "variables", "services", "files", "plan", "runs", "checks", "times", "system"
+]
+
+
+class Difference(_Part, frozen=True, kw_only=True):
+    """What is other than before, or elsewhere: `says` it in words, `before` and `after` are the two states, where short.
+
+    `weight` says why it stands where it stands: `named` by what failed, `used` by what failed, a `major` or a `minor`
+    difference beside. It is never a cause by itself.
+    """
+
+    group: DifferenceGroup
+    subject: str
+    says: str
+    weight: DifferenceWeight
+    before: str | None = None
+    after: str | None = None
+    more: tuple[str, ...] = ()
+
+
+class Changes(_Part, frozen=True, kw_only=True):
+    """What is other since it last passed: `at` which time (RFC 3339), at which `commit`; the most telling first."""
+
+    at: str
+    commit: str | None = None
+    differences: tuple[Difference, ...] = ()
+
+
 class Report(_Part, frozen=True, kw_only=True):
     """Everything about one invocation.
 
@@ -294,6 +373,8 @@ class Report(_Part, frozen=True, kw_only=True):
     `answers` are for the commands that `tools` was asked about and that are not reached. `other_ways` are those to start
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
+    It took `seconds` in all, `verify_seconds` of them to verify. `since_passed` is what is other than when it last passed,
+    where it does not any more; `surroundings` are part of a report that is made to be shared, which is then `shared`.
     """
 
     format: Literal["dokimon-report/1"]
@@ -320,3 +401,8 @@ class Report(_Part, frozen=True, kw_only=True):
     notes: tuple[str, ...] = ()
     made: Provenance | None = None
     interrupted: bool = False
+    seconds: float | None = None
+    verify_seconds: float | None = None
+    since_passed: Changes | None = None
+    surroundings: Surroundings | None = None
+    shared: bool = False

@@ -10,10 +10,12 @@ from dokimon.core.checks.spec import CheckSpec
 
 
 class ProjectTable(msgspec.Struct, frozen=True):
-    """`[project]`: its name, and the size that the log of a run may reach (`"256 MB"` where nothing is said)."""
+    """`[project]`: its name, the size that the log of a run may reach (`"256 MB"` where nothing is said), and whether calls
+    leave a record."""
 
     name: str | None = None
     largest_log: str | None = None
+    record: bool = True
 
 
 class ChoiceTable(msgspec.Struct, frozen=True, kw_only=True):

@@ -29,7 +29,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
         return Prepared(title=step.title, verdict="skipped", reason=step.reason, command=command, source=step.source)
     watcher, halt = context.watcher, context.halt
     watcher.stage(step.title, f"{command}   ({step.needed})")
-    started = time.monotonic()
+    started, at_seconds = time.monotonic(), context.spent
     variables = {**context.environment, **step.environment}
     log = context.logs.path(f"prepare-{step.title}")
     output = Output(
@@ -45,6 +45,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
             verdict=verdict,
             reason=reason,
             command=command,
+            at_seconds=at_seconds,
             seconds=spent,
             source=step.source,
             exit_status=status,

@@ -52,6 +52,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
     `words` fill braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
     `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
+    `begun` is when all this began (`time.monotonic`).
     """
 
     environment: Mapping[str, str]
@@ -63,6 +64,12 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     words: Mapping[str, str] = {}
     looks: Mapping[str, Look] = {}
     checking: bool = True
+    begun: float = msgspec.field(default_factory=time.monotonic)
+
+    @property
+    def spent(self) -> float:
+        """The seconds since all this began."""
+        return round(time.monotonic() - self.begun, 3)
 
 
 def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = None) -> Run:
@@ -161,6 +168,8 @@ def _carried_out(
 ) -> Run:  # fmt: skip
     watcher = context.watcher
     keyboard = bool(plan.keys or plan.stop)
+    started = time.monotonic()
+    run = msgspec.structs.replace(run, at_seconds=context.spent)
     try:
         tree = Tree.start(argv, plan.folder, variables, output, terminal=plan.terminal, keyboard=keyboard)
     except StartFault as fault:
@@ -189,7 +198,13 @@ def _carried_out(
             for keys in plan.keys:
                 tree.press(keys)
             if context.checking:
+                checked_from = time.monotonic() - started
                 run = check_server(run, plan, state, tree, context.halt, check_context)
+                run = msgspec.structs.replace(
+                    run,
+                    answered_seconds=_answered(run, state, checked_from),
+                    checked_seconds=round(time.monotonic() - started, 3),
+                )
             else:
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
             if not plan.draws_window or variables.get("DISPLAY"):  # without a display it cannot but die
@@ -200,6 +215,7 @@ def _carried_out(
                     run = changed(run, "failed", f"{went} after it was up", last_lines=tree.output.last(LAST_LINES))
         watcher.stage(plan.name, "stopping")
         run = after_stop(run, plan, stop(tree, plan.stop, at_terminal=not _has_window(run, plan)), tree)
+        run = msgspec.structs.replace(run, ended_seconds=round(time.monotonic() - started, 3))
     finally:
         tree.close()
     if state.how == "ended" and plan.kind is None and not plan.checks:
@@ -208,6 +224,14 @@ def _carried_out(
     if run.verdict == "failed" and state.how == "ended" and plan.is_command and not _known(explained):
         return look_at_command(explained, plan.folder, argv, variables, output.kept(), context.halt)
     return explained
+
+
+def _answered(run: Run, state: State, checked_from: float) -> float | None:
+    """Return the seconds from the start of a run to its first answer over HTTP; None where it gave none."""
+    if state.answered:
+        return run.up_seconds
+    firsts = [check.seconds for check in run.checks if check.grade and check.seconds is not None]
+    return round(checked_from + min(firsts), 3) if firsts else None
 
 
 def _known(run: Run) -> bool:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 import tomllib
+from collections.abc import Iterable
 from functools import cache
 from pathlib import Path
 from typing import Any, Literal
@@ -279,7 +280,7 @@ def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str
     if not modules.is_dir():
         return "there is no node_modules"
     if manager == "npm" and lock:
-        return _against_lock(lock, modules)
+        return _against_lock(lock, modules, wanted)
     for name, version in wanted.items():
         installed_version = _read_json(modules / name / "package.json").get("version")
         if not isinstance(installed_version, str):
@@ -289,8 +290,12 @@ def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str
     return None
 
 
-def _against_lock(lock: Path, modules: Path) -> str | None:
-    """npm keeps in node_modules a lock file of what it installed: compare it with the project's, package by package."""
+def _against_lock(lock: Path, modules: Path, named: Iterable[str]) -> str | None:
+    """npm keeps in node_modules a lock file of what it installed: compare it with the project's, package by package.
+
+    Those that the project has `named` itself are looked at where they lie too: `npm install --package-lock-only` renews both
+    lock files and installs nothing.
+    """
     wanted = _read_json(lock).get("packages")
     there = _read_json(modules / ".package-lock.json").get("packages")
     if not isinstance(wanted, dict):
@@ -307,6 +312,11 @@ def _against_lock(lock: Path, modules: Path) -> str | None:
             name = place.rpartition("node_modules/")[2]
             has = f"{installed.get('version')} of it" if isinstance(installed, dict) else "none of it"
             return f"{lock.name} wants {name} {entry.get('version')}, node_modules has {has}"
+    for name in named:
+        pinned = wanted.get(f"node_modules/{name}")
+        lies_there = _read_json(modules / name / "package.json").get("version")
+        if isinstance(pinned, dict) and lies_there and pinned.get("version") not in (None, lies_there):
+            return f"{lock.name} wants {name} {pinned['version']}, node_modules has {lies_there} of it"
     return None
 
 

@@ -1,0 +1,158 @@
+"""Every verify and smoke leaves a record, and one that does not pass says what is other than when it last did."""
+
+from __future__ import annotations
+
+import re
+import threading
+from collections.abc import Iterable, Mapping
+
+import msgspec
+
+from dokimon.core.jobs.provenance import with_provenance
+from dokimon.core.jobs.verify import Verified
+from dokimon.core.jobs.workspace import surveyor_for
+from dokimon.core.processes.masking import secrets_in
+from dokimon.core.records.contents import variables_in
+from dokimon.core.records.differences import between
+from dokimon.core.records.failing import Failing
+from dokimon.core.records.ranking import ranked
+from dokimon.core.records.record import Record
+from dokimon.core.records.remembering import Memory, passed_before, store_of
+from dokimon.core.records.store import RecordsFault
+from dokimon.core.records.surroundings import Look, commands_in, look_before, reached_by, surroundings_of
+from dokimon.core.report.model import Changes, Reached, Report, Surroundings
+from dokimon.core.report.sharing import Private, shared
+from dokimon.core.smoking.masked import masked
+
+
+class Recorder:
+    """Makes the record of one call.
+
+    `notes` are what is to be said about the records: that none could be kept, or that a damaged file was set aside.
+    With `keeping` false nothing is written.
+    """
+
+    def __init__(self, verified: Verified, *, keeping: bool) -> None:
+        checkout = verified.checkout
+        self.notes: list[str] = []
+        self._verified, self._root = verified, checkout.root
+        store = store_of(verified.environment, checkout.untrusted)
+        self._memory = Memory(store, checkout.root) if store else None
+        self._keeping = keeping and self._memory is not None and verified.workspace.settings.project.record
+        self._look: Look | None = None
+        self._looking: threading.Thread | None = None
+        self._record: Record | None = None
+
+    def begin(self) -> None:
+        """Look at the whole checkout and at who listens, meanwhile: before anything of the project is run."""
+        if self._keeping:
+            self._looking = threading.Thread(target=self._look_at, kwargs={"whole": True}, daemon=True)
+            self._looking.start()
+
+    def look_at_all(self) -> None:
+        """Look at the whole checkout and at who listens, now."""
+        self._look_at(whole=True)
+
+    def told(self, report: Report, given: Mapping[str, str] = {}) -> Report:
+        """Return the report, and, where it does not pass and did before, what is other than then.
+
+        `given` are the variables that runs were given beside those of this process.
+        """
+        if self._memory is None or report.interrupted:
+            return report
+        report = with_provenance(report)
+        try:
+            if report.verdict not in ("met", "passed") and (before := passed_before(self._memory.rows(), report)):
+                record = self.record_of(report, given)
+                report = _with_changes(report, self._memory.store.record(before.id), record)
+            if self._keeping:
+                self._record = self.record_of(report, given)
+        except RecordsFault as wrong:
+            self.notes.append(f"no record was kept: {wrong}")
+            self._keeping, self._record = False, None
+        return report
+
+    def keep(self) -> None:
+        """Write the record that was made."""
+        if self._record is None or self._memory is None:
+            return
+        try:
+            self._memory.keep(self._record, self._look.files if self._look and self._look.all_files else {})
+        except RecordsFault as wrong:
+            self.notes.append(f"no record was kept: {wrong}")
+        self.notes += self._memory.store.notes
+        self._memory.store.close()
+
+    def record_of(self, report: Report, given: Mapping[str, str]) -> Record:
+        """Return the record of a report; raises `RecordsFault` where there is no key for its digests."""
+        if self._record and self._record.report is report:
+            return self._record
+        secrets = secrets_in(self._verified.environment, self._root)
+        around = self._record.surroundings if self._record else self.surroundings(report, given)
+        bare = msgspec.structs.replace(report, since_passed=None, surroundings=None)
+        self._record = masked(Record(report=bare, surroundings=around), secrets)
+        return self._record
+
+    def surroundings(self, report: Report, given: Mapping[str, str]) -> Surroundings:
+        """Return what may explain a later difference; raises `RecordsFault`."""
+        if self._looking:
+            self._looking.join()
+        if self._look is None:
+            self._look_at(whole=report.command == "smoke")
+        look = self._look or Look({}, False, ())
+        checkout, environment = self._verified.checkout, {**self._verified.environment, **given}
+        key = self._memory.store.key() if self._memory else b""
+        return surroundings_of(checkout.root, checkout.project, look, environment, self._commands(report), key)
+
+    def shared(self, report: Report, given: Mapping[str, str] = {}) -> Report:
+        """Return the report fit to hand on, with its surroundings, and without what is private about who made it."""
+        try:
+            around = self._record.surroundings if self._record else self.surroundings(report, given)
+            report = msgspec.structs.replace(report, surroundings=around)
+        except RecordsFault as wrong:
+            self.notes.append(str(wrong))
+        values = {**given, **variables_in(self._root / ".env")}
+        return shared(with_provenance(report), Private(self._verified.environment, values))
+
+    def _look_at(self, *, whole: bool) -> None:
+        known = self._memory.known_files() if self._memory else {}
+        self._look = look_before(self._root, self._verified.declared.files, known, whole=whole)
+
+    def _commands(self, report: Report) -> tuple[Reached, ...]:
+        """Return what the commands of the project reach, also those that are no need of it."""
+        plan = report.plan
+        lines = [each.command for each in report.prepared or () if each.command]
+        lines += [each.command for each in report.runs or ()]
+        lines += [*(each.command for each in plan.prepare), *(each.command for each in plan.runs)] if plan else []
+        names = commands_in(lines)
+        if not names:
+            return ()
+        verified = self._verified
+        known = set(verified.installations)
+        asked = {tool for tool in self._tools(names) if tool not in known}
+        found = dict(verified.installations)
+        if asked:
+            workspace, folder = verified.workspace, verified.checkout.project
+            surveyor = surveyor_for(workspace, folder, verified.environment, fresh=False)
+            found |= surveyor.survey(asked).installations
+        extra = [copy.path.rpartition("/")[2] for tool in asked for copy in found[tool] if copy.reached]
+        return reached_by(dict.fromkeys([*names, *extra]), found, verified.environment)
+
+    def _tools(self, names: Iterable[str]) -> set[str]:
+        """Return the tools of the catalogue that go by these names (`python3` is Python), and what those run on."""
+        catalogue = self._verified.workspace.catalogue
+        known = catalogue.names()
+        tools = {name for each in names for name in (each, re.sub(r"[\d.]+$", "", each)) if name in known}
+        return tools | {on for tool in tools if (entry := catalogue.find(tool)) and (on := entry.runs_on)}
+
+
+def _with_changes(report: Report, before: Record, after: Record) -> Report:
+    made = before.report.made
+    if made is None:
+        return report
+    differences = ranked(between(before, after, apart=False), Failing(report))
+    changes = Changes(at=made.at, commit=made.commit, differences=differences[:_MOST])
+    return msgspec.structs.replace(report, since_passed=changes)
+
+
+_MOST = 200

@@ -1,0 +1,110 @@
+"""What is other around a project: variables, who listens, how it is started, the system."""
+
+from __future__ import annotations
+
+import re
+from collections.abc import Iterator, Mapping
+
+from dokimon.core.records.found import Found
+from dokimon.core.records.record import Record
+from dokimon.core.report.model import Report
+
+_MANY = 6
+
+
+def variables_differ(before: Record, after: Record, apart: bool) -> Iterator[Found]:
+    """Yield the variables that are set no longer, or otherwise: those of this process and those in `.env` files."""
+    for file in sorted({*before.surroundings.variables_in, *after.surroundings.variables_in}):
+        then, now = (each.surroundings.variables_in.get(file) for each in (before, after))
+        if then is None or now is None:
+            names = tuple(now or then or ())
+            says = f"{file} is {'gone' if now is None else 'there, it was not before'} ({_listed(names)})"
+            yield Found("variables", file, says, words=(file, *names), big=True, used=now is None)
+            continue
+        for name, says in _changed_names(then, now, apart):
+            yield Found("variables", name, f"{name} {says} in {file}", words=(name,), big=True, used=True)
+    asked = {each.tool for each in (*before.report.requirements, *after.report.requirements) if each.kind == "variable"}
+    changes = list(_changed_names(before.surroundings.variables, after.surroundings.variables, apart))
+    if apart:  # two people set other variables: those that the project asks for count
+        changes = [each for each in changes if each[0] in asked]
+    unasked = [name for name, _ in changes if name not in asked]
+    for name, says in changes:
+        if name == "PATH" and len(changes) > 1:
+            continue
+        told_each = name in asked or len(unasked) <= _MANY
+        big = told_each and name != "PATH"
+        yield Found("variables", name, f"the variable {name} {says}", words=(name,), big=big, used=name in asked)
+
+
+def _listed(names: tuple[str, ...]) -> str:
+    return ", ".join(names[:5]) + (f" and {len(names) - 5} more" if len(names) > 5 else "")
+
+
+def _changed_names(then: Mapping[str, str], now: Mapping[str, str], apart: bool) -> Iterator[tuple[str, str]]:
+    if not then or (apart and not now):  # one side says nothing of variables
+        return
+    for name in sorted({*then, *now}):
+        if name not in now:
+            yield name, "is no longer set" if not apart else "is set there, and not here"
+        elif name not in then:
+            yield name, "is set, it was not before" if not apart else "is set here, and not there"
+        elif then[name] != now[name] and not apart:
+            yield name, "has another value"
+
+
+def services_differ(before: Record, after: Record) -> Iterator[Found]:
+    """Yield the ports on which nothing listens any more, or something else does."""
+    then, now = set(before.surroundings.listening), set(after.surroundings.listening)
+    own = {at.port for run in before.report.runs or () for at in run.listening}
+    strangers = {each.port: each for run in after.report.runs or () for each in run.strangers}
+    if before.report.command != "smoke" and not then:
+        return  # a record of verify says nothing of ports
+    for port in sorted(then - now):
+        yield Found(
+            "services", f"port {port}", f"nothing listens on port {port} any more", words=(str(port),), big=True
+        )
+    for port in sorted((now - then) | {*strangers}):
+        holder = strangers.get(port)
+        who = f": process {holder.pid}, {holder.command}" if holder and holder.pid else ""
+        says = (
+            f"something else listens on port {port}{who}"
+            if port in own
+            else f"something listens on port {port}{who}, nothing did"
+        )
+        yield Found("services", f"port {port}", says, words=(str(port),), used=port in own or port in strangers)
+
+
+def plan_differs(before: Report, after: Report) -> Iterator[Found]:
+    """Yield the runs that are started otherwise."""
+    then, now = _commands(before), _commands(after)
+    for name, old in then.items():  # a run that is not there was perhaps only not asked for
+        new = now.get(name, old)
+        if _plain(old) != _plain(new):
+            says = f"{name} is started otherwise: {new} (it was {old})"
+            yield Found("plan", name, says, old, new, words=(name,), big=True, used=True)
+
+
+def _commands(report: Report) -> dict[str, str]:
+    if report.runs:
+        return {each.name: each.command for each in report.runs}
+    return {each.name: each.command for each in report.plan.runs} if report.plan else {}
+
+
+def _plain(command: str) -> str:
+    """Return a command without the numbers of ports, which may be other each time, and without where homes are."""
+    return re.sub(r"\b\d{4,5}\b|\{port\}", "…", command)
+
+
+def system_differs(before: Record, after: Record, apart: bool) -> Iterator[Found]:
+    """Yield what is other of the machine and of Dokimon itself."""
+    old, new = before.surroundings, after.surroundings
+    pairs = [("system", old.system, new.system), ("architecture", old.architecture, new.architecture)]
+    for name, was, is_now in [*pairs, ("distribution", old.release, new.release), ("kernel", old.kernel, new.kernel)]:
+        if was != is_now and was and is_now:
+            yield Found("system", name, f"{name} {was} → {is_now}", was, is_now, big=name in ("system", "architecture"))
+    if not apart and old.machine != new.machine and old.machine and new.machine:
+        yield Found("system", "machine", "it is another machine", big=True)
+    made = before.report.made, after.report.made
+    if made[0] and made[1] and made[0].dokimon != made[1].dokimon:
+        says = f"Dokimon {made[0].dokimon} → {made[1].dokimon}"
+        yield Found("system", "dokimon", says, made[0].dokimon, made[1].dokimon)
