@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping
 from dokimon.core.records.found import Found
 from dokimon.core.records.record import Record
 from dokimon.core.report.model import Report
+from dokimon.core.report.sharing import folded
 
 _MANY = 6
 
@@ -66,11 +67,9 @@ def services_differ(before: Record, after: Record) -> Iterator[Found]:
     for port in sorted((now - then) | {*strangers}):
         holder = strangers.get(port)
         who = f": process {holder.pid}, {holder.command}" if holder and holder.pid else ""
-        says = (
-            f"something else listens on port {port}{who}"
-            if port in own
-            else f"something listens on port {port}{who}, nothing did"
-        )
+        says = f"something listens on port {port}{who}, nothing did before"
+        if port in own:
+            says = f"something else listens on port {port}{who}"
         yield Found("services", f"port {port}", says, words=(str(port),), used=port in own or port in strangers)
 
 
@@ -91,8 +90,8 @@ def _commands(report: Report) -> dict[str, str]:
 
 
 def _plain(command: str) -> str:
-    """Return a command without the numbers of ports, which may be other each time, and without where homes are."""
-    return re.sub(r"\b\d{4,5}\b|\{port\}", "…", command)
+    """Return a command without the numbers of ports, which may be other each time, and with homes as `~`."""
+    return " ".join(folded(re.sub(r"\b\d{4,5}\b|\{port\}", "…", command)).split())
 
 
 def system_differs(before: Record, after: Record, apart: bool) -> Iterator[Found]:

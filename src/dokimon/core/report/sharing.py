@@ -22,6 +22,9 @@ _SHORTEST_NAME = 3
 _SHORTEST_VALUE = 4
 """Characters; what is shorter is part of half of all words."""
 
+_NAMES = frozenset({"HOME", "USER", "LOGNAME", "USERNAME", "HOSTNAME"})
+"""Variables whose values are left out as what they are: a home, a user, a host."""
+
 _OTHER_HOMES = re.compile(r"(?<![\w./~-])/(?:home|Users|var/home|export/home)/(?!\.)[^/\s:\"'`,;)]+(?=[/\s:\"'`,;)]|$)")
 
 _OF_THE_SYSTEM = re.compile(
@@ -83,7 +86,7 @@ class Private:
         found = set()
         for name, given in self._values.items():
             value = given.strip()
-            if len(value) < _SHORTEST_VALUE or _OF_THE_SYSTEM.fullmatch(name) or name in ("HOME", "USER", "LOGNAME"):
+            if len(value) < _SHORTEST_VALUE or _OF_THE_SYSTEM.fullmatch(name) or name in _NAMES:
                 continue
             if "\n" in value or value.lower() in _WORDS or re.fullmatch(r"[\d.]+|/[\w./+:~-]*", value):
                 continue
