@@ -1,12 +1,14 @@
 """What recording costs: `python bench/recording.py [ROUNDS]`.
 
 `verify` and `smoke` of the sample with and without `--no-record`, in turn, and `history` of 200 records next to `--version`.
-The figures are medians of differences and of ratios within a round.
+The figures are medians of differences and of ratios within a round; beside the time that goes by, which other work on the
+machine stretches, the processor time.
 """
 
 from __future__ import annotations
 
 import os
+import resource
 import statistics
 import subprocess
 import sys
@@ -34,6 +36,11 @@ def _seconds(arguments: list[str], folder: Path, environment: dict[str, str]) ->
     return time.perf_counter() - started
 
 
+def _worked() -> float:
+    used = resource.getrusage(resource.RUSAGE_CHILDREN)
+    return used.ru_utime + used.ru_stime
+
+
 def _fill(folder: Path, environment: dict[str, str]) -> None:
     """Bring the records of the sample to their full number, each like the last one."""
     store = store_of(environment, folder)
@@ -51,7 +58,7 @@ def main() -> None:
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 15
     with tempfile.TemporaryDirectory() as temporary:
         folder, home = Path(temporary) / "sample", Path(temporary) / "home"
-        home.mkdir()
+        (home / ".cache").mkdir(parents=True)
         copy_sample(FERRIES, folder)
         subprocess.run(["git", "init", "-q", str(folder)], check=True)
         environment = {**os.environ, "HOME": str(home), "PATH": with_own_python(os.environ)}
@@ -60,11 +67,19 @@ def main() -> None:
             _seconds(arguments, folder, environment)
         _fill(folder, environment)
         for name, arguments in (("verify", ["verify"]), ("smoke", smoke)):
-            more = []
-            for _ in range(rounds):
-                without = _seconds([*arguments, "--no-record"], folder, environment)
-                more.append(_seconds(arguments, folder, environment) - without)
-            print(f"{name}: recording adds {statistics.median(more) * 1000:.0f} ms (median of {rounds})")
+            more, more_work = [], []
+            for number in range(rounds):
+                found = {}
+                for record in (True, False) if number % 2 else (False, True):
+                    worked = _worked()
+                    seconds = _seconds(arguments if record else [*arguments, "--no-record"], folder, environment)
+                    found[record] = seconds, _worked() - worked
+                more.append(found[True][0] - found[False][0])
+                more_work.append(found[True][1] - found[False][1])
+            print(
+                f"{name}: recording adds {statistics.median(more) * 1000:.0f} ms, "
+                f"{statistics.median(more_work) * 1000:.0f} ms of them on a processor (medians of {rounds})"
+            )
         ratios = []
         for _ in range(rounds):
             version = _seconds(["--version"], folder, environment)

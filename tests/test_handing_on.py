@@ -13,6 +13,7 @@ from typing import Any, Literal, Union, get_args, get_origin, get_type_hints
 
 import msgspec
 import pytest
+import yaml
 from bs4 import BeautifulSoup, Tag
 from hypothesis import given
 from hypothesis import strategies as st
@@ -393,3 +394,16 @@ def test_a_shared_report_says_nothing_of_its_user(world: World) -> None:
 def test_markdown_tells_what_changed() -> None:
     text = as_markdown.encode(whole("x|y"))
     assert "### other than when it last passed" in text and "\n- x\\|y\n" in text
+
+
+def test_the_examples_for_ci_systems_can_be_carried_out(world: World) -> None:
+    """Every call of Dokimon on that page, in its order; the YAML of each system is well-formed."""
+    page_text = (Path(__file__).parents[1] / "docs/ci.md").read_text("utf-8")
+    blocks = re.findall(r"^```(sh|yaml|groovy)\n(.*?)^```", page_text, re.MULTILINE | re.DOTALL)
+    assert len(blocks) >= 6 and all(yaml.safe_load(text) for kind, text in blocks if kind == "yaml")
+    world.server()
+    (world.checkout / "results").mkdir()
+    for _, text in blocks:
+        for call in re.findall(r"dokimon ((?:smoke|show|verify)\b[^|&>'\n]*)", text):
+            ended = world.dokimon(*call.split())
+            assert (ended.status, "Traceback" in ended.err) == (0, False), call

@@ -514,3 +514,7 @@ def test_a_row_sums_a_record_up() -> None:
     )
     assert (row.prepare, row.start, row.check, row.stop, row.up, row.answer) == (4.0, 1.5, 2.0, 1.0, 1.0, 1.5)
     assert row.passed == ("board", "tides") and row.plan and row.is_good and row.wrong is None
+
+
+def test_every_lock_file_is_told_by_its_ending() -> None:
+    assert all(packages.is_lock_file(name) for name in packages._files())

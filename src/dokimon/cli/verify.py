@@ -54,7 +54,6 @@ def verify(
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import deliver, folder_asked, refusing, say
     from dokimon.core.jobs import verify as job
-    from dokimon.core.jobs.recording import Recorder
     from dokimon.core.report.outcome import exit_status
 
     folder = folder_asked(path)
@@ -66,15 +65,20 @@ def verify(
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or ())
         spent = round(time.monotonic() - begun, 3)
     report = msgspec.structs.replace(job.verify_report(verified, strict), seconds=spent, verify_seconds=spent)
-    recorder = Recorder(verified, keeping=not no_record)
-    report = recorder.told(report)
+    recorder = None
+    if not no_record or share or report.verdict != "met":
+        from dokimon.core.jobs.recording import Recorder
+
+        recorder = Recorder(verified, keeping=not no_record)
+        report = recorder.told(report)
 
     def draw(console: Console) -> None:
         from dokimon.cli.screen.verify import draw_verify
 
         draw_verify(console, report, quiet=quiet, verbose=verbose)
 
-    deliver(recorder.shared(report) if share else report, form, output, no_color, draw)
-    recorder.keep()
-    say(recorder.notes)
+    deliver(recorder.shared(report) if recorder and share else report, form, output, no_color, draw)
+    if recorder:
+        recorder.keep()
+        say(recorder.notes)
     raise typer.Exit(exit_status(report, strict))

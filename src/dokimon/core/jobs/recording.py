@@ -11,18 +11,13 @@ import msgspec
 from dokimon.core.jobs.provenance import with_provenance
 from dokimon.core.jobs.verify import Verified
 from dokimon.core.jobs.workspace import surveyor_for
-from dokimon.core.processes.masking import secrets_in
 from dokimon.core.records.contents import variables_in
-from dokimon.core.records.differences import between
-from dokimon.core.records.failing import Failing
-from dokimon.core.records.ranking import ranked
 from dokimon.core.records.record import Record
 from dokimon.core.records.remembering import Memory, passed_before, store_of
 from dokimon.core.records.store import RecordsFault
 from dokimon.core.records.surroundings import Look, commands_in, look_before, reached_by, surroundings_of
 from dokimon.core.report.model import Changes, Reached, Report, Surroundings
-from dokimon.core.report.sharing import Private, shared
-from dokimon.core.smoking.masked import masked
+from dokimon.core.text import clean
 
 
 class Recorder:
@@ -67,9 +62,8 @@ class Recorder:
                 report = _with_changes(report, self._memory.store.record(before.id), record)
             if self._keeping:
                 self._record = self.record_of(report, given)
-        except RecordsFault as wrong:
-            self.notes.append(f"no record was kept: {wrong}")
-            self._keeping, self._record = False, None
+        except Exception as wrong:  # whatever it is, the answer itself must not be lost by it
+            self._give_up(wrong)
         return report
 
     def keep(self) -> None:
@@ -78,19 +72,24 @@ class Recorder:
             return
         try:
             self._memory.keep(self._record, self._look.files if self._look and self._look.all_files else {})
-        except RecordsFault as wrong:
-            self.notes.append(f"no record was kept: {wrong}")
+        except Exception as wrong:
+            self._give_up(wrong)
         self.notes += self._memory.store.notes
         self._memory.store.close()
+
+    def _give_up(self, wrong: Exception) -> None:
+        bug = "" if isinstance(wrong, RecordsFault) else f"a bug in Dokimon, please report it: {type(wrong).__name__}: "
+        self.notes.append(clean(f"no record was kept: {bug}{wrong}"))
+        self._keeping, self._record = False, None
 
     def record_of(self, report: Report, given: Mapping[str, str]) -> Record:
         """Return the record of a report; raises `RecordsFault` where there is no key for its digests."""
         if self._record and self._record.report is report:
             return self._record
-        secrets = secrets_in(self._verified.environment, self._root)
         around = self._record.surroundings if self._record else self.surroundings(report, given)
         bare = msgspec.structs.replace(report, since_passed=None, surroundings=None)
-        self._record = masked(Record(report=bare, surroundings=around), secrets)
+        # What was printed in a smoke check is masked by now; nothing else brings the value of a variable in here.
+        self._record = Record(report=bare, surroundings=around)
         return self._record
 
     def surroundings(self, report: Report, given: Mapping[str, str]) -> Surroundings:
@@ -106,6 +105,8 @@ class Recorder:
 
     def shared(self, report: Report, given: Mapping[str, str] = {}) -> Report:
         """Return the report fit to hand on, with its surroundings, and without what is private about who made it."""
+        from dokimon.core.report.sharing import Private, shared
+
         try:
             around = self._record.surroundings if self._record else self.surroundings(report, given)
             report = msgspec.structs.replace(report, surroundings=around)
@@ -147,6 +148,11 @@ class Recorder:
 
 
 def _with_changes(report: Report, before: Record, after: Record) -> Report:
+    # Loaded late: what passes is compared with nothing.
+    from dokimon.core.records.differences import between
+    from dokimon.core.records.failing import Failing
+    from dokimon.core.records.ranking import ranked
+
     made = before.report.made
     if made is None:
         return report

@@ -67,7 +67,7 @@ def _changes(old: Mapping[str, str], new: Mapping[str, str], direct: Collection[
 
 
 _NOT_SOURCE = re.compile(
-    r"(?:^|/)(?:docs?|tests?|__tests__|spec|examples?|\.github|\.vscode|\.idea)/|\.(?:md|rst|adoc|txt|log|lock|png|jpe?g|gif|svg|ico|map)$"
+    r"(?:^|/)(?:docs?|tests?|__tests__|spec|examples?|\.github|\.vscode|\.idea)/|\.(?:md|rst|adoc|txt|log|lock|png|jpe?g|gif|svg|ico|map|db|sqlite3?|pyc|pid|tsbuildinfo)$"
     r"|(?:^|/)(?:LICENSE|NOTICE|CHANGELOG|AUTHORS|\.gitignore|\.editorconfig)[^/]*$",
     re.IGNORECASE,
 )

@@ -90,8 +90,9 @@ def _commands(report: Report) -> dict[str, str]:
 
 
 def _plain(command: str) -> str:
-    """Return a command without the numbers of ports, which may be other each time, and with homes as `~`."""
-    return " ".join(folded(re.sub(r"\b\d{4,5}\b|\{port\}", "…", command)).split())
+    """Return a command without quotes and the numbers of ports, which may be other each time, and with homes as `~`."""
+    bare = command.replace("'", "").replace('"', "")
+    return " ".join(folded(re.sub(r"\b\d{4,5}\b|\{port\}", "…", bare)).split())
 
 
 def system_differs(before: Record, after: Record, apart: bool) -> Iterator[Found]:

@@ -32,6 +32,13 @@ class _File(NamedTuple):
     tool: str
 
 
+_ENDINGS = (
+    "lock", "lock.json", "lock.yaml", ".lockfile", ".locked", "shrinkwrap.json", "installed.json", "go.mod",
+    "constraints.txt", "requirements.txt", "requirements-dev.txt", "pylock.toml",
+)  # fmt: skip
+"""How the names of all these files end: most files need no table to be told apart from them."""
+
+
 @cache
 def _files() -> dict[str, _File]:
     table = tomllib.loads(Path(__file__).with_name("packages.toml").read_text("utf-8"))
@@ -43,7 +50,7 @@ def _files() -> dict[str, _File]:
 
 def is_lock_file(path: str) -> bool:
     """Whether a file says which packages a project pins."""
-    return path.rpartition("/")[2] in _files()
+    return path.endswith(_ENDINGS) and path.rpartition("/")[2] in _files()
 
 
 _INSTALLED = {"node_modules": "node", "vendor": "php", ".venv": "python", "venv": "python", "env": "python"}

@@ -5,7 +5,6 @@ from __future__ import annotations
 from hashlib import blake2b
 from pathlib import Path
 
-from dokimon.core.declarations.commits import first_commit, remote_of
 from dokimon.core.declarations.revision import git_folder
 from dokimon.core.records.store import Store
 
@@ -60,6 +59,8 @@ def repository_of(root: Path) -> str | None:
     top = _top(root)
     if top is None:
         return None
+    from dokimon.core.declarations.commits import first_commit, remote_of  # seldom: for what is new, or has moved
+
     first, remote = first_commit(top), remote_of(top)
     if first is None and remote is None:
         return None

@@ -15,21 +15,19 @@ from dokimon.core.machine.platform import architecture_name, system_name
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.system import release_name
 from dokimon.core.records.contents import Known, contents_of, contents_of_some, variables_in
-from dokimon.core.records.packages import (
-    folders_with_packages,
-    installed_in,
-    is_lock_file,
-    named_by_manifests,
-    packages_in,
-)
 from dokimon.core.report.model import Reached, Surroundings
 from dokimon.core.text import clean
 
-_OF_THE_SESSION = re.compile(
-    r"_|SHLVL|(?:OLD)?PWD|COLUMNS|LINES|WINDOWID|RANDOM|SECONDS|PPID|INVOCATION_ID|JOURNAL_STREAM|MANAGERPID|TERM\w*|STY|TTY"
-    r"|SSH_\w+|TMUX\w*|XDG_(?:SESSION|SEAT|VTNR|RUNTIME)\w*|DBUS_\w+|GPG_\w+|GPG_TTY|DISPLAY|WAYLAND_DISPLAY|XAUTHORITY"
-    r"|VSCODE_\w+|COLORTERM|LS_COLORS|PS1|PROMPT\w*|HISTFILE|DOKIMON_\w+|PYTEST_\w+|GITHUB_(?:RUN|JOB|ACTION|STEP|ENV|PATH|OUTPUT)\w*"
-)
+_OF_THE_SESSION = frozenset({
+    "_", "SHLVL", "PWD", "OLDPWD", "COLUMNS", "LINES", "WINDOWID", "RANDOM", "SECONDS", "PPID", "INVOCATION_ID", "TTY",
+    "STY", "JOURNAL_STREAM", "MANAGERPID", "DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "COLORTERM", "LS_COLORS", "PS1",
+    "HISTFILE",
+})  # fmt: skip
+_BEGIN_SO = (
+    "TERM", "SSH_", "TMUX", "XDG_SESSION", "XDG_SEAT", "XDG_VTNR", "XDG_RUNTIME", "DBUS_", "GPG_", "VSCODE_", "PROMPT",
+    "DOKIMON_", "PYTEST_", "GITHUB_RUN", "GITHUB_JOB", "GITHUB_ACTION", "GITHUB_STEP", "GITHUB_ENV", "GITHUB_PATH",
+    "GITHUB_OUTPUT",
+)  # fmt: skip
 """Variables that are other in every terminal, or at every call, and say nothing of the project."""
 
 _MOST_VARIABLES = 500
@@ -74,10 +72,14 @@ def surroundings_of(
     def digest(value: str) -> str:
         return blake2b(value.encode("utf-8", "surrogateescape"), key=key, digest_size=6).hexdigest()
 
-    given = {name: value for name, value in environment.items() if not _OF_THE_SESSION.fullmatch(name)}
+    given = {
+        name: value
+        for name, value in environment.items()
+        if name not in _OF_THE_SESSION and not name.startswith(_BEGIN_SO)
+    }
     paths = dict.fromkeys((root, project))
     dotenvs = [path for folder in paths for path in sorted(folder.glob(".env*")) if path.is_file()]
-    packages = _packages(root, look)
+    packages, direct = _packages(root, look)
     return Surroundings(
         system=system_name(),
         architecture=architecture_name(),
@@ -92,7 +94,7 @@ def surroundings_of(
             clean(path.relative_to(root).as_posix()): _digests(variables_in(path), digest) for path in dotenvs[:20]
         },
         packages=packages,
-        direct=named_by_manifests(root, look.files, packages),
+        direct=direct,
         listening=look.listening,
     )
 
@@ -101,7 +103,18 @@ def _digests(variables: Mapping[str, str], digest: Callable[[str], str]) -> dict
     return {clean(name, 120): digest(variables[name]) for name in sorted(variables)[:_MOST_VARIABLES]}
 
 
-def _packages(root: Path, look: Look) -> dict[str, dict[str, str]]:
+def _packages(root: Path, look: Look) -> tuple[dict[str, dict[str, str]], tuple[str, ...]]:
+    """Return the packages by place, and those of them that the project's manifests name."""
+    if not look.files:
+        return {}, ()
+    from dokimon.core.records.packages import (  # many a checkout has no file that it reads
+        folders_with_packages,
+        installed_in,
+        is_lock_file,
+        named_by_manifests,
+        packages_in,
+    )
+
     found: dict[str, dict[str, str]] = {}
     for path in look.files:
         if is_lock_file(path) and (versions := packages_in(root / path)):
@@ -109,7 +122,7 @@ def _packages(root: Path, look: Look) -> dict[str, dict[str, str]]:
     for folder in folders_with_packages(root, look.files):
         for name, versions in installed_in(root / folder).items():
             found[clean(f"{folder}/{name}" if folder else name)] = versions
-    return found
+    return found, named_by_manifests(root, look.files, found)
 
 
 def machine_mark(key: bytes) -> str:
