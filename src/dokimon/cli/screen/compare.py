@@ -19,16 +19,14 @@ _STYLES = {"named": "bold", "used": "", "major": "", "minor": "dim"}
 _WORDS = {
     "named": "named by what failed",
     "used": "used by what runs here",
-    "major": "great by itself",
-    "minor": "smaller",
+    "major": "other great differences",
+    "minor": "smaller differences",
 }
 _MOST_OF_ONE = 12
 
 
-def draw_changes(console: Console, changes: Changes | None) -> None:
+def draw_changes(console: Console, changes: Changes) -> None:
     """Draw what is other since it last passed: the most telling few, and how many more there are."""
-    if changes is None:
-        return
     commit = f", commit {changes.commit[:7]}" if changes.commit else ""
     when = f"since it last passed ({_shown_time(changes.at)}{commit}):"
     matter = [each for each in changes.differences if each.weight in MATTERS]

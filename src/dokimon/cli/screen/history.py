@@ -81,13 +81,19 @@ def _time(seconds: float | None, slower: Usual | None) -> _Cell:
 
 def _slower(lines: Sequence[Line], plain: Plain) -> Iterator[str]:
     """Yield in words what the marks mean, for the newest few."""
-    told = [(line.row, name, usual) for line in lines for name, usual in line.slower.items()]
-    for row, name, usual in told[-3:]:
-        text = (
-            f"! slower than usual: {_TITLES[name]} after {getattr(row, name):.2f} s on {shown_time(row.at)}; the median"
-            f" of {usual.records} is {usual.median:.2f} s, the median absolute deviation {usual.deviation:.2f} s"
-        )
-        yield plain.styled(text.replace("stop after", "stop in").replace("prepare after", "prepare in"), "yellow")
+    for line in [line for line in lines if line.slower][-_MOST_TOLD:]:
+        seconds = {name: getattr(line.row, name) for name in line.slower}
+        told = [
+            f"{_TITLES[name]} {seconds[name]:.2f} s, usually {usual.median:.2f} s"
+            for name, usual in line.slower.items()
+            if name != "answer" or seconds["answer"] != seconds.get("up")
+        ]
+        usual = next(iter(line.slower.values()))
+        measure = f"median of {usual.records}, median absolute deviation {usual.deviation:.2f} s"
+        yield plain.styled(f"! {shown_time(line.row.at)}: {'; '.join(told)} ({measure})", "yellow")
+
+
+_MOST_TOLD = 3
 
 
 def _cut(text: str, room: int) -> str:

@@ -46,7 +46,9 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         ways = [f'--run "{each.name}"' if " " in each.name else f"--run {each.name}" for each in report.other_ways]
         more = f" and {len(ways) - 4} more (--show-plan lists them)" if len(ways) > 4 else ""
         console.print(Text(f"other ways to start it: {', '.join(ways[:4])}{more}", style="dim"), soft_wrap=True)
-    draw_changes(console, report.since_passed)
+    if report.since_passed:
+        draw_changes(console, report.since_passed)
+        console.print()
     folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
     if folders and not quiet:
         kept = any(check.evidence for run in report.runs or () for check in run.checks)

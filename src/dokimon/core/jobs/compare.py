@@ -7,22 +7,20 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.declarations.commits import commits_since
 from dokimon.core.faults import Fault
 from dokimon.core.jobs.provenance import with_provenance
-from dokimon.core.jobs.recording import Recorder
+from dokimon.core.jobs.recording import Recorder, with_number
 from dokimon.core.jobs.smoke import plan_report, plan_smoke
 from dokimon.core.jobs.verify import Verified, verify, verify_report
 from dokimon.core.planning.plan import PlanFault
 from dokimon.core.records.differences import between, results_between
 from dokimon.core.records.failing import Failing
-from dokimon.core.records.found import Found
 from dokimon.core.records.ranking import ranked
 from dokimon.core.records.record import Record
 from dokimon.core.records.remembering import Memory, last_passed, shown_time, since, store_of
 from dokimon.core.records.store import Kept, RecordsFault
 from dokimon.core.report.comparison import FORMAT, MATTERS, Comparison, Side
-from dokimon.core.report.model import Provenance, Report, Surroundings
+from dokimon.core.report.model import Report, Surroundings
 from dokimon.core.report.sharing import folded
 
 
@@ -51,7 +49,7 @@ def compare_with_record(start: Path, environment: Mapping[str, str], asked: str 
         now = _now(verified)
         if latest:
             now = _with_runs(now, latest.report)
-        found = [_counted(each, checkout.root, before.report.made) for each in between(before, now, apart=False)]
+        found = [with_number(each, checkout.root, before) for each in between(before, now, apart=False)]
     except RecordsFault as wrong:
         raise ComparisonFault(str(wrong)) from None
     finally:
@@ -119,16 +117,6 @@ def _given(verified: Verified) -> dict[str, str]:
 def _with_runs(now: Record, last: Report) -> Record:
     report = msgspec.structs.replace(now.report, runs=last.runs, prepared=last.prepared)
     return msgspec.structs.replace(now, report=report)
-
-
-def _counted(found: Found, root: Path, then: Provenance | None) -> Found:
-    """Return a difference of commits with how many there are between, where that is known."""
-    if found.subject != "commit" or then is None or then.commit is None:
-        return found
-    number = commits_since(root, then.commit)
-    if not number:
-        return found
-    return found._replace(says=f"{number} commit{'s' if number > 1 else ''} since ({found.before} → {found.after})")
 
 
 def compare_with_report(start: Path, environment: Mapping[str, str], theirs: Report) -> Comparison:

@@ -5,6 +5,8 @@ from __future__ import annotations
 import re
 import threading
 from collections.abc import Iterable, Mapping
+from pathlib import Path
+from typing import TYPE_CHECKING
 
 import msgspec
 
@@ -17,7 +19,10 @@ from dokimon.core.records.remembering import Memory, passed_before, store_of
 from dokimon.core.records.store import RecordsFault
 from dokimon.core.records.surroundings import Look, commands_in, look_before, reached_by, surroundings_of
 from dokimon.core.report.model import Changes, Reached, Report, Surroundings
-from dokimon.core.text import clean
+from dokimon.core.text import clean, counted
+
+if TYPE_CHECKING:
+    from dokimon.core.records.found import Found
 
 
 class Recorder:
@@ -156,9 +161,24 @@ def _with_changes(report: Report, before: Record, after: Record) -> Report:
     made = before.report.made
     if made is None:
         return report
-    differences = ranked(between(before, after, apart=False), Failing(report))
+    root = Path(report.project.root)
+    found = [with_number(each, root, before) for each in between(before, after, apart=False)]
+    differences = ranked(found, Failing(report))
     changes = Changes(at=made.at, commit=made.commit, differences=differences[:_MOST])
     return msgspec.structs.replace(report, since_passed=changes)
 
 
 _MOST = 200
+
+
+def with_number(found: Found, root: Path, before: Record) -> Found:
+    """Return a difference of commits with how many there are between, where that is known; any other as it is."""
+    made = before.report.made
+    if found.subject != "commit" or made is None or made.commit is None:
+        return found
+    from dokimon.core.declarations.commits import commits_since
+
+    number = commits_since(root, made.commit)
+    return (
+        found._replace(says=f"{counted(number, 'commit')} since ({found.before} → {found.after})") if number else found
+    )

@@ -28,13 +28,27 @@ def variables_differ(before: Record, after: Record, apart: bool) -> Iterator[Fou
     changes = list(_changed_names(before.surroundings.variables, after.surroundings.variables, apart))
     if apart:  # two people set other variables: those that the project asks for count
         changes = [each for each in changes if each[0] in asked]
+    set_before = before.surroundings.variables
     unasked = [name for name, _ in changes if name not in asked]
     for name, says in changes:
         if name == "PATH" and len(changes) > 1:
             continue
-        told_each = name in asked or len(unasked) <= _MANY
-        big = told_each and name != "PATH"
-        yield Found("variables", name, f"the variable {name} {says}", words=(name,), big=big, used=name in asked)
+        tool = next((tool for beginning, tool in _OF_TOOLS.items() if name.startswith(beginning)), None)
+        # What is set beside breaks seldom, unless a tool is led by it; many at once are another terminal.
+        many = len(unasked) > _MANY or name == "PATH" or (name not in set_before and not tool)
+        told = Found("variables", name, f"the variable {name} {says}", words=(name,), tool=tool)
+        yield told._replace(big=name in asked or not many, used=name in asked)
+
+
+_OF_TOOLS = {
+    "NODE_": "node", "npm_config_": "node", "NPM_CONFIG_": "node", "PYTHON": "python", "PIP_": "python",
+    "VIRTUAL_ENV": "python",
+    "DJANGO_": "python", "FLASK_": "python", "JAVA_": "java", "JDK_": "java", "MAVEN_": "java", "GRADLE_": "java",
+    "RUBY": "ruby", "GEM_": "ruby", "BUNDLE_": "ruby", "RAILS_": "ruby", "RUST": "rustc", "CARGO_": "rustc",
+    "GOPATH": "go", "GOROOT": "go", "GOFLAGS": "go", "GOOS": "go", "GOARCH": "go", "GOTOOLCHAIN": "go", "CGO_": "go",
+    "PHP": "php", "COMPOSER_": "php", "DOTNET_": "dotnet", "ASPNETCORE_": "dotnet", "MIX_": "elixir",
+}  # fmt: skip
+"""How the names of variables begin by which tools are led."""
 
 
 def _listed(names: tuple[str, ...]) -> str:

@@ -120,8 +120,8 @@ def _draw_starts(axes: Any, rows: Sequence[Row], places: Sequence[int], theme: _
             failed, [0] * len(failed), color=theme.failed, marker="X", markersize=11, linestyle="none", clip_on=False,
             label="did not pass",
         )  # fmt: skip
-    axes.set_ylim(bottom=0)
-    axes.margins(y=0.25)
+    highest = max(value for value in (*up, *answer, 0.01) if value == value)  # noqa: PLR0124 (what is not known is no number)
+    axes.set_ylim(0, highest * 1.35)  # above, there is room for the notes on tools
     _legend(axes, theme)
 
 

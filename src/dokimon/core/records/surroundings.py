@@ -21,12 +21,13 @@ from dokimon.core.text import clean
 _OF_THE_SESSION = frozenset({
     "_", "SHLVL", "PWD", "OLDPWD", "COLUMNS", "LINES", "WINDOWID", "RANDOM", "SECONDS", "PPID", "INVOCATION_ID", "TTY",
     "STY", "JOURNAL_STREAM", "MANAGERPID", "DISPLAY", "WAYLAND_DISPLAY", "XAUTHORITY", "COLORTERM", "LS_COLORS", "PS1",
-    "HISTFILE",
+    "HISTFILE", "LOGNAME", "USER", "MAIL", "SESSION_MANAGER", "SHELL", "LESS", "PAGER", "EDITOR", "VISUAL", "COMMAND_MODE",
 })  # fmt: skip
 _BEGIN_SO = (
     "TERM", "SSH_", "TMUX", "XDG_SESSION", "XDG_SEAT", "XDG_VTNR", "XDG_RUNTIME", "DBUS_", "GPG_", "VSCODE_", "PROMPT",
-    "DOKIMON_", "PYTEST_", "GITHUB_RUN", "GITHUB_JOB", "GITHUB_ACTION", "GITHUB_STEP", "GITHUB_ENV", "GITHUB_PATH",
-    "GITHUB_OUTPUT",
+    "XTERM", "KONSOLE_", "GNOME_", "ITERM_", "ALACRITTY_", "KITTY_", "WEZTERM_", "WT_", "VTE_", "ZELLIJ", "DESKTOP_",
+    "XDG_CURRENT", "XDG_MENU", "DOKIMON_", "PYTEST_", "GITHUB_RUN", "GITHUB_JOB", "GITHUB_ACTION", "GITHUB_STEP",
+    "GITHUB_ENV", "GITHUB_PATH", "GITHUB_OUTPUT",
 )  # fmt: skip
 """Variables that are other in every terminal, or at every call, and say nothing of the project."""
 
