@@ -1,14 +1,14 @@
 """What recording costs: `python bench/recording.py [ROUNDS]`.
 
-`verify` and `smoke` of the sample with and without `--no-record`, in turn, and `history` of 200 records next to `--version`.
-The figures are medians of differences and of ratios within a round; beside the time that goes by, which other work on the
-machine stretches, the processor time.
+In a fresh process each round: what `verify` and `smoke` of the sample do for their record (loading the room, looking
+around, writing), next to all that `verify` takes; and `history` of 200 records next to `--version`. Measured within the
+process, since two starts of Python differ by more than a record takes. Medians.
 """
 
 from __future__ import annotations
 
+import json
 import os
-import resource
 import statistics
 import subprocess
 import sys
@@ -19,26 +19,30 @@ from pathlib import Path
 from dokimon.core.records.remembering import Memory, store_of
 from dokimon.demo.sample import FERRIES, copy_sample, with_own_python
 
+_PYTHON = sys.executable
 _DOKIMON = str(Path(sys.executable).with_name("dokimon"))
 _RECORDS = 200
 
-
-def _seconds(arguments: list[str], folder: Path, environment: dict[str, str]) -> float:
-    started = time.perf_counter()
-    subprocess.run(
-        [_DOKIMON, *arguments],
-        cwd=folder,
-        env=environment,
-        stdout=subprocess.DEVNULL,
-        stderr=subprocess.DEVNULL,
-        check=False,
-    )
-    return time.perf_counter() - started
-
-
-def _worked() -> float:
-    used = resource.getrusage(resource.RUSAGE_CHILDREN)
-    return used.ru_utime + used.ru_stime
+_WITHIN = """
+import json, os, time
+from pathlib import Path
+begun = time.perf_counter()
+import dokimon.cli.app, dokimon.cli.screen.verify
+from dokimon.core.jobs import verify as job
+verified = job.verify(Path.cwd(), os.environ)
+report = job.verify_report(verified, strict=False)
+times = [time.perf_counter()]
+from dokimon.core.jobs.recording import Recorder
+times.append(time.perf_counter())
+recorder = Recorder(verified, keeping=True)
+if WHOLE:
+    recorder.look_at_all()
+recorder.told(report)
+times.append(time.perf_counter())
+recorder.keep()
+times.append(time.perf_counter())
+print(json.dumps([times[0] - begun, *(later - earlier for earlier, later in zip(times, times[1:]))]))
+"""
 
 
 def _fill(folder: Path, environment: dict[str, str]) -> None:
@@ -53,6 +57,19 @@ def _fill(folder: Path, environment: dict[str, str]) -> None:
     store.close()
 
 
+def _within(folder: Path, environment: dict[str, str], *, whole: bool) -> list[float]:
+    command = [_PYTHON, "-c", f"WHOLE = {whole}\n{_WITHIN}"]
+    ended = subprocess.run(command, cwd=folder, env=environment, capture_output=True, text=True, check=True)
+    found: list[float] = json.loads(ended.stdout)
+    return found
+
+
+def _seconds(argument: str, folder: Path, environment: dict[str, str]) -> float:
+    started = time.perf_counter()
+    subprocess.run([_DOKIMON, argument], cwd=folder, env=environment, stdout=subprocess.DEVNULL, check=False)
+    return time.perf_counter() - started
+
+
 def main() -> None:
     """Measure and print."""
     rounds = int(sys.argv[1]) if len(sys.argv) > 1 else 15
@@ -62,28 +79,20 @@ def main() -> None:
         copy_sample(FERRIES, folder)
         subprocess.run(["git", "init", "-q", str(folder)], check=True)
         environment = {**os.environ, "HOME": str(home), "PATH": with_own_python(os.environ)}
-        smoke = ["smoke", "--run", "tides", "--quiet"]
-        for arguments in (["verify"], smoke):
-            _seconds(arguments, folder, environment)
+        _within(folder, environment, whole=False)
         _fill(folder, environment)
-        for name, arguments in (("verify", ["verify"]), ("smoke", smoke)):
-            more, more_work = [], []
-            for number in range(rounds):
-                found = {}
-                for record in (True, False) if number % 2 else (False, True):
-                    worked = _worked()
-                    seconds = _seconds(arguments if record else [*arguments, "--no-record"], folder, environment)
-                    found[record] = seconds, _worked() - worked
-                more.append(found[True][0] - found[False][0])
-                more_work.append(found[True][1] - found[False][1])
+        for name, whole in (("verify", False), ("smoke", True)):
+            found = [_within(folder, environment, whole=whole) for _ in range(rounds)]
+            parts = [statistics.median(each[part] for each in found) * 1000 for part in (1, 2, 3)]
+            share = statistics.median(sum(each[1:]) / sum(each) for each in found)
             print(
-                f"{name}: recording adds {statistics.median(more) * 1000:.0f} ms, "
-                f"{statistics.median(more_work) * 1000:.0f} ms of them on a processor (medians of {rounds})"
+                f"a record of {name}: {sum(parts):.0f} ms ({parts[0]:.0f} loading, {parts[1]:.0f} looking, {parts[2]:.0f}"
+                f" writing), {share:.0%} of what verify takes; medians of {rounds}"
             )
         ratios = []
         for _ in range(rounds):
-            version = _seconds(["--version"], folder, environment)
-            ratios.append(_seconds(["history"], folder, environment) / version)
+            version = _seconds("--version", folder, environment)
+            ratios.append(_seconds("history", folder, environment) / version)
         print(f"history of {_RECORDS} records: {statistics.median(ratios):.2f} times `--version`")
 
 

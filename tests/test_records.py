@@ -87,7 +87,7 @@ def test_each_call_leaves_a_record_outside_the_checkout_for_this_user_alone(worl
     assert world.dokimon("verify").err == ""
     folder = world.home / STATE
     assert {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder, *folder.iterdir())} == {
-        "dokimon": 0o700, "records.sqlite": 0o600, "records.key": 0o600,
+        "dokimon": 0o700, "records.sqlite": 0o600, "records.key": 0o600, "records.sqlite-journal": 0o600,
     }  # fmt: skip
     assert sorted(world.checkout.rglob("*")) == before
     world.dokimon("verify", "--no-record")

@@ -265,6 +265,9 @@ class Store:
 
 def _make_ready(link: sqlite3.Connection, path: Path) -> None:
     """Make the tables in a new file; raises `RecordsFault` for one of another version, `DatabaseError` for a foreign one."""
+    # The journal is kept and marked as empty: to remove it would wait for the disk, as long again as all of the writing.
+    link.execute("PRAGMA journal_mode = PERSIST")
+    link.execute("PRAGMA journal_size_limit = 1000000")
     link.execute("PRAGMA synchronous = NORMAL")
     application, version = (link.execute(f"PRAGMA {name}").fetchone()[0] for name in ("application_id", "user_version"))
     if (application, version) == (_APPLICATION, _VERSION):
