@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 import tomllib
 from pathlib import Path
@@ -170,6 +171,24 @@ def test_what_fails_now_says_what_is_other_than_when_it_passed(world: World) -> 
     assert "named by what failed\n  the variable PIER is no longer set" in result.out and result.status == 1
     world.write({"dokimon.toml": 'format = 1\n[[need]]\nvariable = "PIER"\n'})
     assert "the variable PIER is no longer set" in world.dokimon("verify").out
+
+
+def test_files_of_odd_names_are_told_too(world: World) -> None:
+    world.server()
+    odd = world.checkout / os.fsdecode(b"\xff\xfe.py")
+    for path in (odd, world.checkout / "a\nb.py", world.checkout / "e\x1b[31m.py"):
+        path.write_text("x")
+    world.environment["BYTES"] = os.fsdecode(b"\xff\xfe")
+    os.mkfifo(world.checkout / "pipe")
+    (world.checkout / "dangling").symlink_to("gone")
+    (world.checkout / ".env").write_bytes(b"\xff\xfeA=1\nB=\xff\n")
+    ended = world.dokimon("smoke")
+    assert ended.status == 0 and "record" not in ended.err
+    assert "nothing differs" in world.dokimon("compare").out
+    (world.checkout / "a\nb.py").unlink()
+    odd.write_text("other")
+    ended = world.dokimon("compare")
+    assert "a b.py is gone" in ended.out and ".py changed" in ended.out and "\x1b" not in ended.out
 
 
 def test_a_report_from_another_machine(world: World) -> None:

@@ -22,6 +22,7 @@ from dokimon.core.records.store import Kept, RecordsFault
 from dokimon.core.report.comparison import FORMAT, MATTERS, Comparison, Side
 from dokimon.core.report.model import Report, Surroundings
 from dokimon.core.report.sharing import folded
+from dokimon.core.text import counted
 
 
 class ComparisonFault(Fault):
@@ -77,7 +78,7 @@ def _passed(rows: Sequence[Kept]) -> Kept:
         return found
     if rows:
         raise ComparisonFault(
-            f"it has not passed in any of its {len(rows)} records; --since last compares with the last one"
+            f"of its {counted(len(rows), 'record')} none passed; --since last compares with the last one"
         )
     raise ComparisonFault("nothing was recorded of this checkout yet; dokimon verify and dokimon smoke do")
 

@@ -184,9 +184,10 @@ class Store:
             return {}
 
     def keep_files(self, checkout: int, files: Mapping[str, tuple[int, int, str]]) -> None:
-        """Keep what `known_files` returns."""
+        """Keep what `known_files` returns. A name that is no text (not UTF-8) is left out: that file is read again."""
+        named = {path: seen for path, seen in files.items() if path.isascii() or _is_text(path)}
         with self._writing() as link:
-            content = zlib.compress(msgspec.json.encode(files), 1)
+            content = zlib.compress(msgspec.json.encode(named), 1)
             link.execute("UPDATE checkouts SET files = ? WHERE id = ?", (content, checkout))
 
     def close(self) -> None:
@@ -299,6 +300,13 @@ def _parts(record: Record) -> dict[str, Any]:
     """Return what is kept apart, by its place; the empty place is that of the files."""
     around = record.surroundings
     return {**({"": around.files} if around.files else {}), **around.packages}
+
+
+def _is_text(name: str) -> bool:
+    try:
+        return bool(name.encode())
+    except UnicodeEncodeError:
+        return False
 
 
 def _unpacked(content: bytes) -> bytes:
