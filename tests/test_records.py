@@ -159,6 +159,17 @@ def test_a_folder_that_cannot_be_written_loses_nothing_of_the_answer(world: Worl
     assert world.dokimon("history").status == world.dokimon("smoke", "--show-plan").status - 2 == 0
 
 
+def test_a_full_disk_is_said_and_loses_nothing(store: Store, tmp_path: Path) -> None:
+    memory = Memory(store, tmp_path)
+    memory.keep(record_of(), {})
+    store._opened().execute("PRAGMA max_page_count = 1")  # as many as there are: no page more
+    with pytest.raises(RecordsFault, match="disk is full"):
+        for number in range(50):
+            memory.keep(record_of(files={f"{number}-{each}": str(each) for each in range(500)}), {})
+    store.close()
+    assert memory.rows()
+
+
 def test_two_at_once_both_leave_their_record(tmp_path: Path) -> None:
     def keep() -> None:
         mine = Store(tmp_path / "state")

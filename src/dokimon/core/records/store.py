@@ -210,7 +210,8 @@ class Store:
             try:
                 yield link
             except BaseException:
-                link.execute("ROLLBACK")
+                if link.in_transaction:  # where the disk is full, SQLite has ended it itself
+                    link.execute("ROLLBACK")
                 raise
             link.execute("COMMIT")
 
