@@ -47,4 +47,10 @@ ShareOption = Annotated[
     bool,
     typer.Option("--share", help="Make the report fit to hand on: no names, homes or values; see docs/history.md."),
 ]
+SupposeOption = Annotated[
+    list[str] | None,
+    typer.Option(
+        "--suppose", metavar="TOOL=VERSION", help="Judge as if this version were reached (or none); may be repeated."
+    ),
+]
 NoColorOption = Annotated[bool, typer.Option("--no-color", help="No colours; the variable NO_COLOR does the same.")]

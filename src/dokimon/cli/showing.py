@@ -127,8 +127,9 @@ def refuse(says: str) -> NoReturn:
 
 @contextmanager
 def refusing() -> Iterator[None]:
-    """End a call whose `dokimon.toml` or own catalogue cannot be used: a line for each fault, status 2."""
+    """End a call whose `dokimon.toml`, own catalogue or suppositions cannot be used: a line for each fault, status 2."""
     from dokimon.core.machine.catalogue import CatalogueFault
+    from dokimon.core.proving.supposing import SuppositionFault
     from dokimon.core.settings.tables import SettingsFault
 
     try:
@@ -139,5 +140,5 @@ def refusing() -> Iterator[None]:
             for line in problem.marked:
                 print(f"    {line}", file=sys.stderr)
         raise typer.Exit(2) from None
-    except CatalogueFault as fault:
+    except (CatalogueFault, SuppositionFault) as fault:
         refuse(str(fault))

@@ -20,6 +20,7 @@ from dokimon.cli.options import (
     QuietOption,
     ShareOption,
     StrictOption,
+    SupposeOption,
     VerboseOption,
 )
 
@@ -36,6 +37,7 @@ def verify(
     pick: PickOption = False,
     ask: AskOption = None,
     fresh: FreshOption = False,
+    suppose: SupposeOption = None,
     strict: StrictOption = False,
     share: ShareOption = False,
     no_record: NoRecordOption = False,
@@ -52,21 +54,23 @@ def verify(
     import msgspec
 
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver, folder_asked, refusing, say
+    from dokimon.cli.showing import deliver, folder_asked, refuse, refusing, say
     from dokimon.core.jobs import verify as job
     from dokimon.core.report.outcome import exit_status
 
+    if suppose and pick:
+        refuse("--suppose judges versions that are not there, --pick copies that are: give one of them")
     folder = folder_asked(path)
     if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
     with refusing(), abandoning():
         begun = time.monotonic()
-        verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or ())
+        verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or ())
         spent = round(time.monotonic() - begun, 3)
     report = msgspec.structs.replace(job.verify_report(verified, strict), seconds=spent, verify_seconds=spent)
     recorder = None
-    if not no_record or share or report.verdict != "met":
+    if not report.supposed and (not no_record or share or report.verdict != "met"):
         from dokimon.core.jobs.recording import Recorder
 
         recorder = Recorder(verified, keeping=not no_record)

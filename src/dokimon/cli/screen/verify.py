@@ -27,6 +27,12 @@ def draw_verify(console: Console, report: Report, *, quiet: bool, verbose: bool)
     if not quiet:
         console.print(heading(report))
         console.print()
+    if report.supposed:
+        says = (
+            f"supposed: {', '.join(report.supposed)}; judged as if a command reached that. This machine is as it was."
+        )
+        console.print(Text(says, style="cyan"))
+        console.print()
     if shown:
         console.print(findings_table(shown))
         console.print()

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Collection, Iterable, Mapping
+from collections.abc import Collection, Iterable, Mapping, Sequence
 from pathlib import Path
 from typing import TYPE_CHECKING
 
@@ -22,6 +22,7 @@ from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.links import folder_of_links
 from dokimon.core.machine.platform import loopback_addresses, own_folder
 from dokimon.core.machine.survey import Installation, Survey
+from dokimon.core.proving.supposing import Supposition, in_words, read_suppositions, supposed, without_remedies
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Report
 from dokimon.core.report.outcome import verdict_of_findings
 
@@ -32,7 +33,8 @@ if TYPE_CHECKING:
 class Verified(msgspec.Struct, frozen=True, kw_only=True):
     """What `verify` knows, for `smoke` to go on with.
 
-    `picked` are the folders that were put first on PATH for it, `variables` those that were set along.
+    `picked` are the folders that were put first on PATH for it, `variables` those that were set along. `suppositions` say
+    which versions were only supposed.
     """
 
     declared: Declared
@@ -43,6 +45,7 @@ class Verified(msgspec.Struct, frozen=True, kw_only=True):
     machine: Machine
     picked: tuple[str, ...] = ()
     variables: Mapping[str, str] = {}
+    suppositions: tuple[str, ...] = ()
 
     @property
     def installations(self) -> dict[str, list[Installation]]:
@@ -67,16 +70,19 @@ def verify(
     fresh: bool = False,
     pick: bool = False,
     may_ask: Collection[str] = (),
+    suppose: Sequence[str] = (),
 ) -> Verified:
     """Read the checkout that holds the folder `start`, survey this machine and judge.
 
     With `fresh` no answer of an earlier survey counts; with `pick` satisfying copies are put first on PATH, and judged
-    there. `may_ask` are commands that only the checkout names and that are asked all the same. Raises
-    `SettingsFault` and `CatalogueFault`.
+    there. `may_ask` are commands that only the checkout names and that are asked all the same. It is judged as if the
+    versions that `suppose` names were reached (`node=22.11.0`, `php=none`). Raises
+    `SettingsFault`, `CatalogueFault` and `SuppositionFault`.
     """
     declared = declare(start, environment, may_ask)
-    verified = _held_against_machine(declared, environment, fresh)
-    if not pick:
+    suppositions = read_suppositions(suppose, declared.workspace.catalogue)
+    verified = _held_against_machine(declared, environment, fresh, suppositions)
+    if not pick or suppositions:
         return verified
     way = way_of(verified)
     if not way.folders and not way.variables:
@@ -122,7 +128,9 @@ def way_of(verified: Verified) -> Way:
     return msgspec.structs.replace(way, verified=again, without=(*way.without, *told))
 
 
-def _held_against_machine(declared: Declared, environment: Mapping[str, str], fresh: bool) -> Verified:
+def _held_against_machine(
+    declared: Declared, environment: Mapping[str, str], fresh: bool, suppositions: Sequence[Supposition] = ()
+) -> Verified:
     checkout, catalogue = declared.checkout, declared.workspace.catalogue
     needs = [each for need in declared.requirements for each in need.choices]
     parts_of = {each.tool for each in needs if isinstance(each.subject, ComponentSubject)}
@@ -131,6 +139,7 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
     surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh)
     greetings = _greetings_of(needs, Asker(environment, checkout.untrusted))
     survey = surveyor.survey(tools, parts_of)
+    survey = msgspec.structs.replace(survey, installations=supposed(survey.installations, suppositions))
     machine = Machine(
         installations=survey.installations,
         environment=environment,
@@ -140,15 +149,19 @@ def _held_against_machine(declared: Declared, environment: Mapping[str, str], fr
         greetings=greetings,
         needed=constraints_of(declared.requirements),
     )
-    machines = _seen_from_each(declared, machine, environment, fresh)
+    machines = [machine] * len(declared.requirements)
+    if not suppositions:  # what is supposed is reached in every folder
+        machines = _seen_from_each(declared, machine, environment, fresh)
     entries = [entry for tool in sorted(tools) if (entry := catalogue.find(tool))]
+    findings = judge(declared.requirements, declared.agreements, machines)
     return Verified(
         declared=declared,
-        findings=judge(declared.requirements, declared.agreements, machines),
+        findings=without_remedies(findings) if suppositions else findings,
         survey=survey,
         notes=tuple(notes_on_homes(entries, survey, environment)),
         environment=environment,
         machine=machine,
+        suppositions=in_words(survey.installations, suppositions),
     )
 
 
@@ -216,6 +229,7 @@ def verify_report(verified: Verified, strict: bool) -> Report:
         components=verified.survey.components,
         picked=verified.picked,
         picked_variables=dict(verified.variables),
+        supposed=verified.suppositions,
         conflicts=conflicts_of(declared),
         agreed=agreed_of(declared),
         notes=(*notes_of(declared), *verified.notes),

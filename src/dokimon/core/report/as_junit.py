@@ -39,7 +39,7 @@ def encode(report: Report) -> str:
 
     A fault counts once: a run that failed by a check is no failure of its own beside it.
     """
-    top = ElementTree.Element("testsuites", name=f"dokimon {report.command}: {report.project.name}")
+    top = ElementTree.Element("testsuites", name=_title(report))
     conflicts = [_Case(f"{each.tool} agrees", "failure", each.reason) for each in report.conflicts]
     _suite(top, "needs", [*map(_of_finding, report.requirements), *conflicts])
     _suite(top, "prepare", [_of_step(step) for step in report.prepared or ()])
@@ -49,6 +49,11 @@ def encode(report: Report) -> str:
     ElementTree.indent(top)
     text = _NO_CHARACTER.sub("\N{REPLACEMENT CHARACTER}", ElementTree.tostring(top, encoding="unicode"))
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{text}\n'
+
+
+def _title(report: Report) -> str:
+    supposed = f" (supposed: {', '.join(report.supposed)})" if report.supposed else ""
+    return f"dokimon {report.command}: {report.project.name}{supposed}"
 
 
 def _of_finding(finding: Finding) -> _Case:

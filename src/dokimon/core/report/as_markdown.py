@@ -84,6 +84,8 @@ def encode(report: Report) -> str:
     if report.command == "needs":
         return prerequisites(report)
     lines = [f"## dokimon {report.command}: {plain_text(report.project.name)}: {report.verdict}", ""]
+    if report.supposed:
+        lines += [f"Supposed: {plain_text(', '.join(report.supposed))}.", ""]
     judged = [finding for finding in report.requirements if finding.verdict]
     if judged:
         lines += ["| needs | accepts | asked for by | found | verdict |", "|---|---|---|---|---|"]

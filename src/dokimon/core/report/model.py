@@ -370,6 +370,7 @@ class Report(_Part, frozen=True, kw_only=True):
     `minor` rises when the format gains keys, `made` says where the report comes from. `projects_below` are projects in
     folders below one that is none itself. `picked` are the folders that were put first on PATH for this call alone, with
     `picked_variables` set along.
+    `supposed` are tools with versions that are not there, and that were judged as if a command reached them.
     `answers` are for the commands that `tools` was asked about and that are not reached. `other_ways` are those to start
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
@@ -389,6 +390,7 @@ class Report(_Part, frozen=True, kw_only=True):
     system: System | None = None
     picked: tuple[str, ...] = ()
     picked_variables: dict[str, str] = {}
+    supposed: tuple[str, ...] = ()
     conflicts: tuple[Conflict, ...] = ()
     agreed: tuple[Agreed, ...] = ()
     plan: Planned | None = None
