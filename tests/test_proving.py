@@ -1,12 +1,17 @@
-"""What cannot be seen by looking at this machine once: suppositions."""
+"""What cannot be seen by looking at this machine once: suppositions, and what is committed."""
 
 from __future__ import annotations
 
 import json
+import os
+import signal
+import subprocess
+import time
+from pathlib import Path
 
 import pytest
 
-from conftest import World
+from conftest import STANDINS, World, wait_for
 
 NEEDS = 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20, <23"\n[[need]]\ntool = "git"\n'
 
@@ -76,3 +81,134 @@ def test_what_supposes_nothing_is_refused(world: World, supposed: str, says: str
     world.write({"dokimon.toml": NEEDS})
     ended = world.dokimon("verify", "--suppose", supposed)
     assert (ended.status, ended.out) == (2, "") and says in ended.err and "\x1b" not in ended.err
+
+
+# -- from a clean clone
+
+
+def commit(world: World, files: dict[str, str | bytes], *, ignored: str = "") -> None:
+    """Make the checkout a repository with these files."""
+    world.write({**files, ".gitignore": ignored})
+    for arguments in (["init", "-q"], ["add", "-A"], ["commit", "-q", "-m", "x"]):
+        named = ["-c", "user.email=gull@example.org", "-c", "user.name=Gull", *arguments]
+        subprocess.run(["git", *named], cwd=world.checkout, check=True, capture_output=True)
+
+
+def board(code: str) -> dict[str, str | bytes]:
+    """Return a project whose server first carries out some code."""
+    run = f"import sys, runpy\n{code}\nrunpy.run_path({str(STANDINS / 'server.py')!r}, run_name='__main__')\n"
+    return {
+        "board.py": run,
+        "dokimon.toml": 'format = 1\n[[run]]\nname = "board"\ncommand = "python board.py {port}"\nport = "any"\n',
+    }
+
+
+def state(folder: Path) -> dict[str, tuple[int, int]]:
+    return {
+        str(path): ((at := path.lstat()).st_size, at.st_mtime_ns) for path in folder.rglob("*") if not path.is_dir()
+    }
+
+
+def clones(world: World) -> list[Path]:
+    return list((world.home / ".cache/dokimon/clones").glob("*"))
+
+
+@pytest.mark.parametrize(
+    "code, more, ignored, lacks",
+    [
+        ("import quay", {"quay.py": "PIER = 1"}, "", ["quay.py is not committed"]),
+        ("open('data/tides.txt')", {"data/tides.txt": "x"}, "data\n", ["data/tides.txt is not committed"]),
+        ("import os; os.environ['TIDE_SERVICE']", {}, "", ["it needs the variable TIDE_SERVICE, which your shell sets"]),
+        ("import os\nfor line in open('.env'): os.environ.setdefault(*line.split('='))", {".env": "PIER=1"}, ".env\n",
+            [".env is not committed"]),
+        ("import os\nif os.path.exists('.env'): os.environ['PIER'] = '1'\nos.environ['PIER']", {".env": "PIER=1"}, ".env\n",
+            ["it needs the variable PIER, which only .env sets"]),
+        ("raise SystemExit(3)", {"other.py": "x"}, "", []),
+    ],
+)  # fmt: skip
+def test_what_a_clone_lacks_is_named(
+    world: World, code: str, more: dict[str, str | bytes], ignored: str, lacks: list[str]
+) -> None:
+    world.environment["TIDE_SERVICE"] = "http://127.0.0.1:9/"
+    commit(world, board(code), ignored=ignored)
+    world.write(more)
+    before = state(world.checkout)
+    report = world.dokimon("smoke", "--clone", "-f", "json").report
+    assert report["verdict"] == "failed" and report["from_clone"].get("lacks", []) == lacks
+    assert report["project"] == {"root": str(world.checkout), "name": "checkout"}
+    assert "/clones/" not in json.dumps(report) and Path(report["runs"][0]["log"]).is_file()
+    assert state(world.checkout) == before and clones(world) == []
+
+
+def test_what_is_committed_starts_and_what_is_staged_too(world: World) -> None:
+    commit(world, board("import quay") | {"quay.py": "PIER = 1"})
+    ended = world.dokimon("smoke", "--clone")
+    assert ended.status == 0 and "this was a clone of commit" in ended.out
+    world.write({"quay.py": "raise SystemExit('staged')"})
+    subprocess.run(["git", "add", "quay.py"], cwd=world.checkout, check=True)
+    world.write({"quay.py": "PIER = 1"})
+    index = (world.checkout / ".git/index").read_bytes()
+    assert world.dokimon("smoke", "--clone").status == 0
+    assert world.dokimon("smoke", "--clone", "--staged").status == 1
+    assert world.dokimon("smoke").status == 0
+    assert (world.checkout / ".git/index").read_bytes() == index and clones(world) == []
+    assert not (world.checkout / ".git/worktrees").exists()
+    told = world.dokimon("smoke", "--clone", "--staged", "-f", "markdown").out
+    assert ", with what is staged, with an empty home." in told
+    assert len(json.loads(world.dokimon("history", "-f", "json").out)["lines"]) == 1  # a clone leaves no record
+
+
+def test_without_git_the_folder_is_copied_and_that_is_said(world: World) -> None:
+    world.write({**board("import quay"), "quay.py": "", ".env": "PIER=1", "node_modules/x.js": ""})
+    os.mkfifo(world.checkout / "pipe")
+    (world.checkout / "out").symlink_to("/etc")
+    ended = world.dokimon("smoke", "--clone")
+    assert ended.status == 0 and "a copy of the folder" in ended.out and "nobody knows what" in ended.out
+    refused = world.dokimon("smoke", "--clone", "--staged")
+    assert refused.status == 2 and "--staged wants a repository" in refused.err
+
+
+def test_nothing_of_a_clone_is_left_when_its_maker_is_killed(world: World) -> None:
+    mark = world.home / "up.mark"
+    commit(world, board(f"open({str(mark)!r}, 'w')"))
+    process = world.start("smoke", "--clone", "--keep")
+    wait_for(mark)
+    (kept,) = clones(world)
+    os.kill(process.pid, signal.SIGKILL)
+    process.communicate()
+    mark.unlink()
+    assert world.dokimon("smoke", "--clone").status == 0
+    assert not kept.exists() and clones(world) == []
+    process = world.start("smoke", "--clone", "--keep")
+    wait_for(mark)
+    time.sleep(0.2)
+    process.send_signal(signal.SIGINT)
+    process.communicate(timeout=30)
+    assert clones(world) == []
+
+
+def test_a_clone_has_an_empty_home_and_this_machines_tools(world: World) -> None:
+    home = world.home / ".pyenv"
+    home.mkdir()
+    (world.home / ".quayrc").write_text("")
+    code = (
+        "import os\nassert not os.path.exists(os.path.expanduser('~/.quayrc'))\n"
+        f"assert os.environ['PYENV_ROOT'] == {str(home)!r} and 'PIER' not in os.environ and 'PATH' in os.environ"
+    )
+    world.environment["PIER"] = "1"
+    commit(world, board(code))
+    assert world.dokimon("smoke", "--clone", "--empty").status == 0
+
+
+@pytest.mark.parametrize(
+    "options, says",
+    [
+        (["--staged"], "call it with --clone"),
+        (["--empty"], "call it with --clone"),
+        (["--clone", "--show-plan"], "one of them"),
+    ],
+)
+def test_clones_that_cannot_be_meant(world: World, options: list[str], says: str) -> None:
+    world.write({"dokimon.toml": "format = 1\n"})
+    ended = world.dokimon("smoke", *options)
+    assert (ended.status, ended.out) == (2, "") and says in ended.err

@@ -29,6 +29,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from dokimon.cli.progress import Progress
+    from dokimon.core.jobs.clone import CloneOptions
     from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.processes.tree import Tree
     from dokimon.core.report.model import Report, Run
@@ -57,6 +58,13 @@ def smoke(
     ] = False,
     follow: Annotated[
         bool, typer.Option("--follow", help="Show each line that a step or run prints, as it comes.")
+    ] = False,
+    clone: Annotated[
+        bool, typer.Option("--clone", help="Try what is committed, in a fresh folder, prepared from nothing.")
+    ] = False,
+    staged: Annotated[bool, typer.Option("--staged", help="With --clone, with what is staged.")] = False,
+    empty: Annotated[
+        bool, typer.Option("--empty", help="With --clone, share no cache of a package manager either.")
     ] = False,
     pick: PickOption = False,
     ask: AskOption = None,
@@ -87,9 +95,11 @@ def smoke(
     This runs the project's own code: calling it is the consent.
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
+    from dokimon.core.jobs.clone import CloneOptions
     from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.planning.plan import PlanFault
+    from dokimon.core.proving.cloning import CloneFault
     from dokimon.core.report.outcome import exit_status
     from dokimon.core.smoking.turn import TurnFault
 
@@ -97,6 +107,10 @@ def smoke(
         refuse("smoke does not run on Windows yet; verify does")
     if qr and not keep:
         refuse("--qr draws the address of a run that is kept up: call it with --keep")
+    if (staged or empty) and not clone:
+        refuse(f"{'--staged' if staged else '--empty'} says how a clone is made: call it with --clone")
+    if clone and show_plan:
+        refuse("--show-plan runs nothing, --clone a clone: give one of them")
     folder = folder_asked(path)
     options = SmokeOptions(
         runs=tuple(run or ()),
@@ -111,10 +125,11 @@ def smoke(
         wait_seconds=_seconds(wait) if wait else 0.0,
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
+    of_clone = CloneOptions(staged=staged, empty=empty) if clone else None
     try:
         with refusing():
-            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing)
-    except (PlanFault, TurnFault) as fault:
+            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone)
+    except (PlanFault, TurnFault, CloneFault) as fault:
         refuse(str(fault))
 
     def draw(console: Console) -> None:
@@ -150,10 +165,10 @@ class Showing(NamedTuple):
     no_color: bool = False
 
 
-def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
-    """Smoke-check the project in `folder` with progress on standard error, and return the report.
+def smoke_in(folder: Path, options: SmokeOptions, showing: Showing, of_clone: CloneOptions | None = None) -> Report:
+    """Smoke-check the project in `folder`, or a clone of it, with progress on standard error, and return the report.
 
-    Raises `SettingsFault`, `CatalogueFault`, `PlanFault` and `TurnFault`.
+    Raises `SettingsFault`, `CatalogueFault`, `PlanFault`, `TurnFault` and `CloneFault`.
     """
     import os
 
@@ -161,6 +176,7 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
 
     from dokimon.cli.interruption import interruptible
     from dokimon.cli.progress import watch
+    from dokimon.core.jobs.clone import smoke_clone
     from dokimon.core.jobs.smoke import smoke
 
     with (
@@ -168,7 +184,10 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing) -> Report:
         watch(quiet=showing.quiet, follow=showing.follow, no_color=showing.no_color) as progress,
     ):
         keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
-        report = smoke(folder, os.environ, options, halt, progress, keeping)
+        if of_clone:
+            report = smoke_clone(folder, os.environ, options, of_clone, halt, progress, keeping)
+        else:
+            report = smoke(folder, os.environ, options, halt, progress, keeping)
     if keeping and keeping.asked_to_stop:
         return msgspec.structs.replace(report, interrupted=False)
     return report

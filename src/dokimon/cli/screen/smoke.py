@@ -21,7 +21,7 @@ from dokimon.cli.screen.common import (
 )
 from dokimon.cli.screen.compare import draw_changes
 from dokimon.core.report.folding import fold, subject_of
-from dokimon.core.report.model import Check, Diagnosis, Prepared, Report, Run
+from dokimon.core.report.model import Check, Diagnosis, FromClone, Prepared, Report, Run
 from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
 
 _INDENT = 10
@@ -46,6 +46,8 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         ways = [f'--run "{each.name}"' if " " in each.name else f"--run {each.name}" for each in report.other_ways]
         more = f" and {len(ways) - 4} more (--show-plan lists them)" if len(ways) > 4 else ""
         console.print(Text(f"other ways to start it: {', '.join(ways[:4])}{more}", style="dim"), soft_wrap=True)
+    if report.from_clone:
+        _draw_clone(console, report.from_clone)
     if report.since_passed:
         draw_changes(console, report.since_passed)
         console.print()
@@ -55,6 +57,21 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         what = "logs and files of checks" if kept else "logs"
         console.print(Text(f"{what}: {short(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
+
+
+def _draw_clone(console: Console, clone: FromClone) -> None:
+    """Say of what the clone was, and what it lacks."""
+    what = f"a clone of commit {clone.commit[:7]}" if clone.commit else "a copy of the folder"
+    what += ", with what is staged" if clone.staged else ""
+    console.print(Text(f"this was {what}, with an empty home", style="cyan"))
+    for note in clone.notes:
+        console.print(Text(f"note: {note}", style="yellow"))
+    if clone.lacks:
+        here = f"it starts here (passed on {clone.folder_passed}), but not from a clean clone:"
+        console.print(Text(here if clone.folder_passed else "what the clone lacks:", style="bold"))
+        for each in clone.lacks:
+            console.print(Padding(Text(short(each)), (0, 0, 0, 2), expand=False))
+    console.print()
 
 
 def _draw_needs(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:

@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import standing, subject_of
-from dokimon.core.report.model import Changes, Check, Diagnosis, Finding, Report
+from dokimon.core.report.model import Changes, Check, Diagnosis, Finding, FromClone, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 """Between these lines a README keeps the table."""
@@ -84,6 +84,8 @@ def encode(report: Report) -> str:
     if report.command == "needs":
         return prerequisites(report)
     lines = [f"## dokimon {report.command}: {plain_text(report.project.name)}: {report.verdict}", ""]
+    if report.from_clone:
+        lines += [*_of_clone(report.from_clone), ""]
     if report.supposed:
         lines += [f"Supposed: {plain_text(', '.join(report.supposed))}.", ""]
     judged = [finding for finding in report.requirements if finding.verdict]
@@ -132,6 +134,13 @@ def encode(report: Report) -> str:
     lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
     lines += _of_changes(report.since_passed) if report.since_passed else []
     return "\n".join(lines) + "\n"
+
+
+def _of_clone(clone: FromClone) -> list[str]:
+    what = f"A clone of commit {clone.commit[:7]}" if clone.commit else "A copy of the folder"
+    lines = [f"{what}{', with what is staged' if clone.staged else ''}, with an empty home."]
+    told = (*clone.notes, *clone.lacks)
+    return [*lines, "", *(f"- {plain_text(each)}" for each in told)] if told else lines
 
 
 _MOST_CHANGES = 12

@@ -364,6 +364,19 @@ class Changes(_Part, frozen=True, kw_only=True):
     differences: tuple[Difference, ...] = ()
 
 
+class FromClone(_Part, frozen=True, kw_only=True):
+    """That it was not the folder but a clone of it: of which commit (None where the folder was copied), what it `lacks`.
+
+    With `staged` what was staged was in it too. `folder_passed` is when the folder itself last passed, as people read it.
+    """
+
+    commit: str | None = None
+    staged: bool = False
+    lacks: tuple[str, ...] = ()
+    notes: tuple[str, ...] = ()
+    folder_passed: str | None = None
+
+
 class Report(_Part, frozen=True, kw_only=True):
     """Everything about one invocation.
 
@@ -375,7 +388,8 @@ class Report(_Part, frozen=True, kw_only=True):
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
     It took `seconds` in all, `verify_seconds` of them to verify. `since_passed` is what is other than when it last passed,
-    where it does not any more; `surroundings` are part of a report that is made to be shared, which is then `shared`.
+    where it does not any more; `from_clone` is there where a clone was carried out. `surroundings` are part of a report
+    that is made to be shared, which is then `shared`.
     """
 
     format: Literal["dokimon-report/1"]
@@ -406,5 +420,6 @@ class Report(_Part, frozen=True, kw_only=True):
     seconds: float | None = None
     verify_seconds: float | None = None
     since_passed: Changes | None = None
+    from_clone: FromClone | None = None
     surroundings: Surroundings | None = None
     shared: bool = False

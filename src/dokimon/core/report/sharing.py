@@ -10,13 +10,11 @@ import os
 import re
 from collections.abc import Mapping
 from functools import cached_property
-from typing import Any, Literal, TypeVar, get_args, get_origin
 
 import msgspec
 
 from dokimon.core.report.model import Report
-
-_Struct = TypeVar("_Struct", bound=msgspec.Struct)
+from dokimon.core.report.texts import with_texts
 
 _SHORTEST_NAME = 3
 _SHORTEST_VALUE = 4
@@ -124,36 +122,11 @@ def shared(report: Report, private: Private) -> Report:
     bare = msgspec.structs.replace(
         report, surroundings=around, picked_variables=dict.fromkeys(report.picked_variables, "…"), shared=True
     )
-    return _of_struct(bare, private)
+    return with_texts(bare, private.of, _KEPT_FIELDS)
 
 
-_KEPT_FIELDS = frozenset({"format", "tool", "id", "language", "commit", "command_name"})
+_KEPT_FIELDS = frozenset({"format", "tool", "id", "language", "commit"})
 """Fields whose texts come from the catalogue, from Dokimon itself or from git."""
-
-
-def _of_struct(value: _Struct, private: Private) -> _Struct:
-    changes = {}
-    for field in msgspec.structs.fields(type(value)):
-        before = getattr(value, field.name)
-        after = before if field.name in _KEPT_FIELDS or _is_choice(field.type) else _of(before, private)
-        if after is not before:
-            changes[field.name] = after
-    return msgspec.structs.replace(value, **changes) if changes else value
-
-
-def _is_choice(kind: Any) -> bool:
-    return get_origin(kind) is Literal or any(_is_choice(each) for each in get_args(kind))
-
-
-def _of(value: Any, private: Private) -> Any:
-    if isinstance(value, str):
-        text = private.of(value)
-        return value if text == value else text
-    if isinstance(value, tuple):
-        return tuple(_of(each, private) for each in value)
-    if isinstance(value, dict):
-        return {private.of(key): _of(each, private) for key, each in value.items()}
-    return _of_struct(value, private) if isinstance(value, msgspec.Struct) else value
 
 
 def folded(path: str) -> str:

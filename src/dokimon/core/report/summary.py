@@ -12,6 +12,8 @@ from dokimon.core.text import counted
 
 def first_wrong(report: Report, *, strict: bool = False) -> str | None:
     """Return what failed, or stays open, first, and its likeliest cause; None where nothing did."""
+    if report.from_clone and report.from_clone.lacks:
+        return f"not from a clean clone: {report.from_clone.lacks[0]}"
     for verdicts in (("failed",), ("unsure",)):
         for step in report.prepared or ():
             if step.verdict in verdicts:
