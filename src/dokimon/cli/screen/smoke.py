@@ -46,17 +46,22 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         ways = [f'--run "{each.name}"' if " " in each.name else f"--run {each.name}" for each in report.other_ways]
         more = f" and {len(ways) - 4} more (--show-plan lists them)" if len(ways) > 4 else ""
         console.print(Text(f"other ways to start it: {', '.join(ways[:4])}{more}", style="dim"), soft_wrap=True)
-    if report.from_clone:
-        _draw_clone(console, report.from_clone)
-    if report.since_passed:
-        draw_changes(console, report.since_passed)
-        console.print()
+    _draw_beside(console, report)
     folders = {str(Path(run.log).parent) for run in report.runs or () if run.log}
     if folders and not quiet:
         kept = any(check.evidence for run in report.runs or () for check in run.checks)
         what = "logs and files of checks" if kept else "logs"
         console.print(Text(f"{what}: {short(min(folders))}", style="dim"), soft_wrap=True)
     console.print(_closing(report))
+
+
+def _draw_beside(console: Console, report: Report) -> None:
+    """Say what there is to know beside the runs: of what clone they were, what changed since they last passed."""
+    if report.from_clone:
+        _draw_clone(console, report.from_clone)
+    if report.since_passed:
+        draw_changes(console, report.since_passed)
+        console.print()
 
 
 def _draw_clone(console: Console, clone: FromClone) -> None:
