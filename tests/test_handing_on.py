@@ -92,7 +92,7 @@ def large() -> Report:
         )
         for number in range(40)
     )  # fmt: skip
-    base = whole("Ferries", since_passed=None, surroundings=None)
+    base = whole("Ferries", since_passed=None, surroundings=None, across=None, from_clone=None)
     return msgspec.structs.replace(base, requirements=needs, runs=runs, seconds=60.0)
 
 

@@ -212,3 +212,73 @@ def test_clones_that_cannot_be_meant(world: World, options: list[str], says: str
     world.write({"dokimon.toml": "format = 1\n"})
     ended = world.dokimon("smoke", *options)
     assert (ended.status, ended.out) == (2, "") and says in ended.err
+
+
+# -- under every version that is here
+
+
+def versions(world: World, *numbers: str) -> None:
+    """Put stand-ins of Node.js where a version manager keeps them: each says its version, and runs a script by Python."""
+    for number in numbers:
+        script = f'[ "$1" = --version ] && echo v{number} && exit; NODE={number} exec python "$@"'
+        world.tool("node", script, world.home / f".nvm/versions/node/v{number}/bin")
+
+
+def asking(least: str, most: str) -> dict[str, str | bytes]:
+    """Return a project that declares a range of Node.js, and does not work below 20."""
+    code = "import os\nif int(os.environ['NODE'].split('.')[0]) < 20: raise SystemExit('File is not defined')"
+    files = board(code)
+    settings = str(files["dokimon.toml"]).replace("python board.py", "node board.py")
+    return files | {"dokimon.toml": f'{settings}[[need]]\ntool = "node"\nversion = ">={least}, <{most}"\n'}
+
+
+@pytest.mark.parametrize(
+    "least, most, verdict, says",
+    [
+        ("18", "23", "failed", "the declared lower end is not true; what is proven here begins with node 20.18.0"),
+        ("20", "23", "passed", "what is declared is true of every version of it that is here (20.18.0 and 22.11.0)"),
+        ("20", "21", "passed", "it also passes with 22.11.0, which the declaration leaves out"),
+        ("23", "24", "unsure", "no version that is declared is here"),
+    ],
+)
+def test_a_range_is_tried_under_every_version_of_it(
+    world: World, least: str, most: str, verdict: str, says: str
+) -> None:
+    versions(world, "18.20.4", "20.18.0", "22.11.0")
+    commit(world, asking(least, most))
+    report = world.dokimon("smoke", "--across", "node", "-f", "json", seconds=120).report
+    assert report["verdict"] == verdict and any(says in each for each in report["across"]["says"])
+    tried = report["across"]["tried"]
+    assert [(each["version"], each["verdict"]) for each in tried] == [
+        ("18.20.4", "failed"), ("20.18.0", "passed"), ("22.11.0", "passed"),
+    ]  # fmt: skip
+    assert [each["declared"] for each in tried] == [int(least) <= number < int(most) for number in (18, 20, 22)]
+    assert clones(world) == []
+
+
+def test_what_was_tried_is_drawn_in_every_form(world: World) -> None:
+    versions(world, "18.20.4", "20.18.0")
+    commit(world, asking("18", "23"))
+    drawn = world.dokimon("smoke", "--across", "node", seconds=120)
+    assert drawn.status == 1 and "18.20.4  yes       failed" in drawn.out and "begins with node 20.18.0" in drawn.out
+    world.dokimon("smoke", "--across", "node", "-f", "json", "-o", "../across.json", seconds=120)
+    for form, says in (
+        ("markdown", "| 18.20.4 | yes | failed |"),
+        ("html", "Under every version of node"),
+        ("junit", 'name="node 18.20.4"'),
+    ):
+        assert says in world.dokimon("show", "../across.json", "-f", form).out
+    assert "20.18.0  yes       passed" in world.dokimon("show", "../across.json").out
+
+
+@pytest.mark.parametrize(
+    "options, says",
+    [(["nide"], "did you mean node?"), (["node", "--keep"], "without --keep"), (["ruby"], None)],
+)
+def test_what_cannot_be_tried(world: World, options: list[str], says: str | None) -> None:
+    commit(world, board(""))
+    ended = world.dokimon("smoke", "--across", *options)
+    if says:
+        assert (ended.status, ended.out) == (2, "") and says in ended.err
+    else:
+        assert ended.status == 3 and "no copy of ruby that can be run is here" in ended.out

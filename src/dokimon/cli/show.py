@@ -53,7 +53,11 @@ def show(
 
 
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
-    if report.plan:
+    if report.across:
+        from dokimon.cli.screen.across import draw_across
+
+        draw_across(console, report, report.across)
+    elif report.plan:
         from dokimon.cli.screen.plan import draw_plan
 
         draw_plan(console, report)

@@ -66,6 +66,10 @@ def smoke(
     empty: Annotated[
         bool, typer.Option("--empty", help="With --clone, share no cache of a package manager either.")
     ] = False,
+    across: Annotated[
+        str | None,
+        typer.Option("--across", metavar="TOOL", help="Try clones under every version of this tool that is here."),
+    ] = None,
     pick: PickOption = False,
     ask: AskOption = None,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
@@ -95,6 +99,7 @@ def smoke(
     This runs the project's own code: calling it is the consent.
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
+    from dokimon.core.jobs.across import AcrossFault
     from dokimon.core.jobs.clone import CloneOptions
     from dokimon.core.jobs.smoke import SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
@@ -107,8 +112,10 @@ def smoke(
         refuse("smoke does not run on Windows yet; verify does")
     if qr and not keep:
         refuse("--qr draws the address of a run that is kept up: call it with --keep")
-    if (staged or empty) and not clone:
+    if (staged or empty) and not (clone or across):
         refuse(f"{'--staged' if staged else '--empty'} says how a clone is made: call it with --clone")
+    if across and (keep or pick or show_plan):
+        refuse("--across tries several versions, one after the other: without --keep, --pick and --show-plan")
     if clone and show_plan:
         refuse("--show-plan runs nothing, --clone a clone: give one of them")
     folder = folder_asked(path)
@@ -125,18 +132,21 @@ def smoke(
         wait_seconds=_seconds(wait) if wait else 0.0,
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
-    of_clone = CloneOptions(staged=staged, empty=empty) if clone else None
+    of_clone = CloneOptions(staged=staged, empty=empty) if clone or across else None
     try:
         with refusing():
-            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone)
-    except (PlanFault, TurnFault, CloneFault) as fault:
+            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, across)
+    except (PlanFault, TurnFault, CloneFault, AcrossFault) as fault:
         refuse(str(fault))
 
     def draw(console: Console) -> None:
+        from dokimon.cli.screen.across import draw_across
         from dokimon.cli.screen.plan import draw_plan
         from dokimon.cli.screen.smoke import draw_smoke
 
-        if show_plan:
+        if report.across:
+            draw_across(console, report, report.across)
+        elif show_plan:
             draw_plan(console, report)
         else:
             draw_smoke(console, report, quiet=quiet, verbose=verbose)
@@ -165,10 +175,16 @@ class Showing(NamedTuple):
     no_color: bool = False
 
 
-def smoke_in(folder: Path, options: SmokeOptions, showing: Showing, of_clone: CloneOptions | None = None) -> Report:
-    """Smoke-check the project in `folder`, or a clone of it, with progress on standard error, and return the report.
+def smoke_in(
+    folder: Path,
+    options: SmokeOptions,
+    showing: Showing,
+    of_clone: CloneOptions | None = None,
+    across: str | None = None,
+) -> Report:
+    """Smoke-check the project in `folder`, or clones of it, with progress on standard error, and return the report.
 
-    Raises `SettingsFault`, `CatalogueFault`, `PlanFault`, `TurnFault` and `CloneFault`.
+    Raises `SettingsFault`, `CatalogueFault`, `PlanFault`, `TurnFault`, `CloneFault` and `AcrossFault`.
     """
     import os
 
@@ -176,6 +192,7 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing, of_clone: Cl
 
     from dokimon.cli.interruption import interruptible
     from dokimon.cli.progress import watch
+    from dokimon.core.jobs.across import smoke_across
     from dokimon.core.jobs.clone import smoke_clone
     from dokimon.core.jobs.smoke import smoke
 
@@ -184,7 +201,9 @@ def smoke_in(folder: Path, options: SmokeOptions, showing: Showing, of_clone: Cl
         watch(quiet=showing.quiet, follow=showing.follow, no_color=showing.no_color) as progress,
     ):
         keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
-        if of_clone:
+        if of_clone and across:
+            report = smoke_across(folder, os.environ, options, of_clone, across, halt, progress)
+        elif of_clone:
             report = smoke_clone(folder, os.environ, options, of_clone, halt, progress, keeping)
         else:
             report = smoke(folder, os.environ, options, halt, progress, keeping)

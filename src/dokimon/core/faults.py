@@ -9,6 +9,7 @@
     ├── StartFault          a command that could not be started                            processes/tree.py
     ├── TurnFault           another smoke check is at work in the same checkout            smoking/turn.py
     ├── PatternFault        a regular expression that cannot be used, or takes too long    core/patterns.py
+    ├── AcrossFault         what `--across` names is no tool of the catalogue              jobs/across.py
     ├── CloneFault          no clone of the checkout could be made                         proving/cloning.py
     ├── SuppositionFault    what `--suppose` names is no tool or no version                proving/supposing.py
     ├── RunFault            a run that did not get up, for callers of `dokimon.running`    jobs/running.py

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import threading
-from collections.abc import Mapping
+from collections.abc import Callable, Mapping
 from contextlib import suppress
 from pathlib import Path
 
@@ -29,10 +29,14 @@ NAME = "<clone>"
 
 
 class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """What is cloned: what is `staged`, instead of what is committed; `empty` shares no cache of a package manager."""
+    """What is cloned: what is `staged` too; `empty` shares no cache of a package manager.
+
+    `leading` changes the variables that the clone is given, to put a copy of a tool first.
+    """
 
     staged: bool = False
     empty: bool = False
+    leading: Callable[[dict[str, str]], dict[str, str]] | None = None
 
 
 def smoke_clone(
@@ -52,6 +56,7 @@ def smoke_clone(
     watcher.stage("clone", f"{'what is staged' if clone_options.staged else 'what is committed'} of {checkout.root}")
     with clone_of(checkout.root, environment, staged=clone_options.staged) as clone:
         given = clean_environment(environment, clone.home, empty=clone_options.empty)
+        given = clone_options.leading(given) if clone_options.leading else given
         for note in clone.notes:
             watcher.note(note)
         bare = msgspec.structs.replace(options, record=False, share=False)

@@ -84,6 +84,11 @@ def agreed_of(declared: Declared) -> tuple[Agreed, ...]:
     )
 
 
+def accepted_of(declared: Declared, tool: str) -> str | None:
+    """Return what all required declarations of a tool accept together, in words; None where nothing narrows it."""
+    return next((each.accepts for each in agreed_of(declared) if each.tool == tool), None)
+
+
 def notes_of(declared: Declared) -> tuple[str, ...]:
     """Return the advice that has drifted from what is declared, in words."""
     found = drifts(declared.requirements, declared.agreements)

@@ -8,7 +8,7 @@ from typing import Any, NamedTuple
 from xml.etree import ElementTree
 
 from dokimon.core.report.folding import subject_of
-from dokimon.core.report.model import Check, Finding, Prepared, Remedy, Report, Run
+from dokimon.core.report.model import Across, Check, Finding, Prepared, Remedy, Report, Run
 from dokimon.core.report.outcome import UNMET_VERDICTS
 from dokimon.core.report.summary import told_once
 from dokimon.core.source import Source
@@ -46,9 +46,23 @@ def encode(report: Report) -> str:
     for run in report.runs or ():
         _suite(top, run.name, _of_run(run))
     _suite(top, "checkout", [_of_check(check) for check in report.checks])
+    _suite(top, "across", _of_across(report.across) if report.across else [])
     ElementTree.indent(top)
     text = _NO_CHARACTER.sub("\N{REPLACEMENT CHARACTER}", ElementTree.tostring(top, encoding="unicode"))
     return f'<?xml version="1.0" encoding="UTF-8"?>\n{text}\n'
+
+
+def _of_across(across: Across) -> list[_Case]:
+    """Return a case for each version: one that is not declared fails nobody."""
+    cases = []
+    for each in across.tried:
+        outcome = _OUTCOMES.get(each.verdict, "")
+        if outcome and not each.declared:
+            outcome = "skipped"
+        cases.append(
+            _Case(f"{across.tool} {each.version}", outcome, each.cause or each.checks or "", each.up_seconds or 0)
+        )
+    return cases
 
 
 def _title(report: Report) -> str:

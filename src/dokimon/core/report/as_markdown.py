@@ -6,7 +6,7 @@ import re
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import standing, subject_of
-from dokimon.core.report.model import Changes, Check, Diagnosis, Finding, FromClone, Report
+from dokimon.core.report.model import Across, Changes, Check, Diagnosis, Finding, FromClone, Report
 
 BEGIN, END = "<!-- dokimon needs -->", "<!-- end of dokimon needs -->"
 """Between these lines a README keeps the table."""
@@ -132,8 +132,20 @@ def encode(report: Report) -> str:
         ]
         lines += [*_of_causes(run.diagnoses), *_of_causes(run.noticed), *_of_checks(run.checks)]
     lines += ["", "### checkout", "", *_of_checks(report.checks)] if report.checks else []
-    lines += _of_changes(report.since_passed) if report.since_passed else []
-    return "\n".join(lines) + "\n"
+    return "\n".join([*lines, *_beside(report)]) + "\n"
+
+
+def _beside(report: Report) -> list[str]:
+    lines = _of_across(report.across) if report.across else []
+    return [*lines, *(_of_changes(report.since_passed) if report.since_passed else [])]
+
+
+def _of_across(across: Across) -> list[str]:
+    lines = [f"| {plain_text(across.tool)} | declared | verdict | checks | first cause |", "|---|---|---|---|---|"]
+    for each in across.tried:
+        cells = (each.version, "yes" if each.declared else "no", each.verdict, each.checks or "", each.cause or "")
+        lines.append(table_row(*map(plain_text, cells)))
+    return [*lines, "", *(f"- {plain_text(each)}" for each in across.says)]
 
 
 def _of_clone(clone: FromClone) -> list[str]:

@@ -364,6 +364,28 @@ class Changes(_Part, frozen=True, kw_only=True):
     differences: tuple[Difference, ...] = ()
 
 
+class Tried(_Part, frozen=True, kw_only=True):
+    """What came of the project under one version of a tool: whether that is `declared`, the first cause where it failed."""
+
+    version: str
+    path: str
+    declared: bool
+    verdict: CheckVerdict
+    cause: str | None = None
+    checks: str | None = None
+    prepare_seconds: float | None = None
+    up_seconds: float | None = None
+
+
+class Across(_Part, frozen=True, kw_only=True):
+    """What came of it under several versions of a tool, the oldest first; `says` what is proven by that, in sentences."""
+
+    tool: str
+    accepts: str | None = None
+    tried: tuple[Tried, ...] = ()
+    says: tuple[str, ...] = ()
+
+
 class FromClone(_Part, frozen=True, kw_only=True):
     """That it was not the folder but a clone of it: of which commit (None where the folder was copied), what it `lacks`.
 
@@ -388,8 +410,8 @@ class Report(_Part, frozen=True, kw_only=True):
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
     It took `seconds` in all, `verify_seconds` of them to verify. `since_passed` is what is other than when it last passed,
-    where it does not any more; `from_clone` is there where a clone was carried out. `surroundings` are part of a report
-    that is made to be shared, which is then `shared`.
+    where it does not any more; `from_clone` is there where a clone was carried out, `across` where clones were under
+    several versions of a tool. `surroundings` are part of a report that is made to be shared, which is then `shared`.
     """
 
     format: Literal["dokimon-report/1"]
@@ -421,5 +443,6 @@ class Report(_Part, frozen=True, kw_only=True):
     verify_seconds: float | None = None
     since_passed: Changes | None = None
     from_clone: FromClone | None = None
+    across: Across | None = None
     surroundings: Surroundings | None = None
     shared: bool = False
