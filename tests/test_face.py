@@ -116,15 +116,6 @@ def test_a_folder_of_projects_names_them_and_says_how_to_go_on(world: World, tmp
     for name in ("board", "harbour/tides", "harbour/node_modules/x", ".hidden/x"):
         (folder / name).mkdir(parents=True)
         (folder / name / "package.json").write_text("{}")
-    for command in ("needs", "verify"):
-        ended = world.dokimon(command, cwd=folder)
-        assert ended.status == 0 and "This folder is not a project, but contains some:" in ended.out
-        assert (
-            ended.out.split("some:")[1].split()[:2] == ["board", "harbour/tides"]
-            and f"dokimon {command} board" in ended.out
-        )
-    report = world.dokimon("verify", "--format", "json", cwd=folder).report
-    assert report["projects_below"] == ["board", "harbour/tides"]
     smoke = world.dokimon("smoke", cwd=folder)
     assert smoke.status == 2 and "board, harbour/tides" in smoke.err and "dokimon smoke board" in smoke.err
     empty = tmp_path / "empty"

@@ -11,7 +11,7 @@ from pathlib import Path
 
 import pytest
 
-from conftest import STANDINS, World, wait_for
+from conftest import STANDINS, World, report_in, wait_for
 
 NEEDS = 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20, <23"\n[[need]]\ntool = "git"\n'
 
@@ -282,3 +282,57 @@ def test_what_cannot_be_tried(world: World, options: list[str], says: str | None
         assert (ended.status, ended.out) == (2, "") and says in ended.err
     else:
         assert ended.status == 3 and "no copy of ruby that can be run is here" in ended.out
+
+
+# -- a folder of projects
+
+
+def fleet(world: World) -> Path:
+    """Make a folder of projects, one of which cannot be met here, and one whose settings cannot be used."""
+    folder = world.home / "fleet"
+    for name, text in {
+        "board/dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\n',
+        "harbour/tides/dokimon.toml": 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20"\n',
+        "harbour/quay/dokimon.toml": "format = 1\nbad = 2\n",
+        "board/node_modules/x/package.json": "{}",
+        ".hidden/package.json": "{}",
+        "empty/notes.txt": "",
+    }.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(text)
+    return folder
+
+
+def test_a_folder_of_projects_has_a_row_for_each(world: World) -> None:
+    folder = fleet(world)
+    world.tool("node", "echo v18.4.1")
+    ended = world.dokimon("verify", cwd=folder)
+    rows = [line.split()[0] for line in ended.out.splitlines() if line[:1].islower()]
+    assert rows[:4] == ["project", "board", "harbour/quay", "harbour/tides"] and ended.status == 1
+    assert ended.out.splitlines()[-2].startswith(
+        "1 of 3 projects fit · first harbour/quay: dokimon.toml:2: unknown key"
+    )
+    assert "18.4.1 is too old" in ended.out
+    read = json.loads(world.dokimon("verify", "-f", "json", cwd=folder).out)
+    assert [report_in(json.dumps(each))["verdict"] for each in read] == ["met", "unknown", "unmet"]
+    supposed = world.dokimon("verify", "--suppose", "node=22", cwd=folder)
+    assert supposed.status == 3 and "2 of 3 projects fit" in supposed.out and "supposed: node 22.0.0" in supposed.out
+    assert "──" in world.dokimon("verify", "--verbose", cwd=folder).out
+    assert (
+        "tides"
+        not in world.dokimon("verify", "--quiet", "--suppose", "node=22", cwd=folder)
+        .out.partition("\n\n")[2]
+        .splitlines()[0]
+    )
+
+
+def test_several_paths_and_the_needs_of_all(world: World) -> None:
+    folder = fleet(world)
+    named = world.dokimon("verify", folder / "board", folder / "harbour/tides")
+    assert "board" in named.out and "1 of 2 projects fit" in named.out and named.status == 1
+    assert world.dokimon("verify", folder / "board").out.count("git") > 1  # one alone is shown whole
+    needs = world.dokimon("needs", cwd=folder)
+    assert needs.status == 3 and "2 of 3 projects agree" in needs.out
+    refused = world.dokimon("verify", "-f", "junit", cwd=folder)
+    assert (refused.status, refused.out) == (2, "") and "takes one project" in refused.err
+    assert "## dokimon verify" in world.dokimon("verify", "-f", "markdown", cwd=folder).out

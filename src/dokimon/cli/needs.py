@@ -7,7 +7,7 @@ from typing import TYPE_CHECKING, Annotated
 
 import typer
 
-from dokimon.cli.options import FolderArgument, Format, NoColorOption, OutputOption, QuietOption, VerboseOption
+from dokimon.cli.options import FoldersArgument, Format, NoColorOption, OutputOption, QuietOption, VerboseOption
 
 if TYPE_CHECKING:
     from rich.console import Console
@@ -22,7 +22,7 @@ NeedsFormatOption = Annotated[
 
 
 def needs(
-    path: FolderArgument = Path(),
+    paths: FoldersArgument = None,
     form: NeedsFormatOption = Format.table,
     output: OutputOption = None,
     check_readme: Annotated[
@@ -38,23 +38,34 @@ def needs(
     """
     import os
 
+    from dokimon.cli.several import show_several
     from dokimon.cli.showing import deliver, folder_asked, refusing
     from dokimon.core.jobs.needs import declare, needs_report
+    from dokimon.core.jobs.several import checkouts_in
     from dokimon.core.report.outcome import exit_status
 
-    folder = folder_asked(path)
+    folders = [folder_asked(path) for path in paths or [Path()]]
+    every = checkouts_in(folders)
+    if len(every) > 1 or every != folders:
+        show_several(
+            every, lambda each: needs_report(declare(each, os.environ)),
+            lambda console, report: _draw(console, report, quiet=quiet, verbose=False), command="needs", form=form,
+            output=output, no_color=no_color, quiet=quiet, verbose=verbose,
+        )  # fmt: skip
+    (folder,) = folders
     with refusing():
         report = needs_report(declare(folder, os.environ))
     if check_readme:
         raise typer.Exit(_check_readme(report))
 
-    def draw(console: Console) -> None:
-        from dokimon.cli.screen.needs import draw_needs
-
-        draw_needs(console, report, quiet=quiet, verbose=verbose)
-
-    deliver(report, form, output, no_color, draw)
+    deliver(report, form, output, no_color, lambda console: _draw(console, report, quiet=quiet, verbose=verbose))
     raise typer.Exit(exit_status(report, strict=False))
+
+
+def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    from dokimon.cli.screen.needs import draw_needs
+
+    draw_needs(console, report, quiet=quiet, verbose=verbose)
 
 
 def _check_readme(report: Report) -> int:

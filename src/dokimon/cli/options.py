@@ -24,6 +24,14 @@ FolderArgument = Annotated[
     Path,
     typer.Argument(metavar="PATH", help="A folder in or under the project.", show_default="the current folder"),
 ]
+FoldersArgument = Annotated[
+    list[Path] | None,
+    typer.Argument(
+        metavar="[PATH]...",
+        help="Folders in or under a project, or with projects below: then a row for each.",
+        show_default="the current folder",
+    ),
+]
 FormatOption = Annotated[Format, typer.Option("--format", "-f", help="The form of the report.")]
 OutputOption = Annotated[
     Path | None,

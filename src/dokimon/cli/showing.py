@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import os
 import sys
-from collections.abc import Callable, Iterable, Iterator
+from collections.abc import Callable, Iterable, Iterator, Sequence
 from contextlib import contextmanager
 from importlib import import_module
 from pathlib import Path
@@ -78,6 +78,17 @@ def deliver_lines(text: str | None, output: Path | None, drawn: Callable[[TextIO
             file.write((drawn(file) or "") if text is None else text)
     except OSError as wrong:
         refuse(f"{output} cannot be written: {wrong.strerror}")
+
+
+def deliver_several(
+    reports: Sequence[Report], form: str, output: Path | None, no_color: bool, draw: Callable[[Console], None]
+) -> None:
+    """Write several reports: as a table, as a JSON list, or as Markdown one after the other."""
+    if form not in ("table", "json", "markdown"):
+        refuse(f"--format {form} takes one project; several are a table, json or markdown")
+    texts = [_encoded(report, form, as_it_is=False) for report in reports] if form != "table" else []
+    text = f"[\n{','.join(texts)}]\n" if form == "json" else "\n".join(texts)
+    deliver_text(text if texts else None, output, no_color, draw)
 
 
 def _encoded(report: Report, form: str, *, as_it_is: bool) -> str:

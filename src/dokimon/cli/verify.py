@@ -9,7 +9,7 @@ import typer
 
 from dokimon.cli.options import (
     AskOption,
-    FolderArgument,
+    FoldersArgument,
     Format,
     FormatOption,
     FreshOption,
@@ -27,11 +27,13 @@ from dokimon.cli.options import (
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from dokimon.core.report.model import Report
+
 EXAMPLE = "Example: dokimon verify --format json --output report.json"
 
 
 def verify(
-    path: FolderArgument = Path(),
+    paths: FoldersArgument = None,
     form: FormatOption = Format.table,
     output: OutputOption = None,
     pick: PickOption = False,
@@ -54,13 +56,27 @@ def verify(
     import msgspec
 
     from dokimon.cli.interruption import abandoning
+    from dokimon.cli.several import show_several
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing, say
     from dokimon.core.jobs import verify as job
+    from dokimon.core.jobs.several import checkouts_in
     from dokimon.core.report.outcome import exit_status
 
     if suppose and pick:
         refuse("--suppose judges versions that are not there, --pick copies that are: give one of them")
-    folder = folder_asked(path)
+    folders = [folder_asked(path) for path in paths or [Path()]]
+    every = checkouts_in(folders)
+    if len(every) > 1 or every != folders:
+
+        def report_of(each: Path) -> Report:
+            found = job.verify(each, os.environ, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or ())
+            return job.verify_report(found, strict)
+
+        show_several(
+            every, report_of, lambda console, report: _draw(console, report, quiet=quiet, verbose=False), command="verify",
+            form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict,
+        )  # fmt: skip
+    (folder,) = folders
     if form == Format.table:
         # While tools are being asked there is time to load what will draw the table.
         threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
@@ -76,13 +92,16 @@ def verify(
         recorder = Recorder(verified, keeping=not no_record)
         report = recorder.told(report)
 
-    def draw(console: Console) -> None:
-        from dokimon.cli.screen.verify import draw_verify
-
-        draw_verify(console, report, quiet=quiet, verbose=verbose)
-
-    deliver(recorder.shared(report) if recorder and share else report, form, output, no_color, draw)
+    if recorder and share:
+        report = recorder.shared(report)
+    deliver(report, form, output, no_color, lambda console: _draw(console, report, quiet=quiet, verbose=verbose))
     if recorder:
         recorder.keep()
         say(recorder.notes)
     raise typer.Exit(exit_status(report, strict))
+
+
+def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    from dokimon.cli.screen.verify import draw_verify
+
+    draw_verify(console, report, quiet=quiet, verbose=verbose)
