@@ -60,6 +60,11 @@ def common_folder(folder: Path) -> Path:
     return folder / text_of(folder / "commondir", 4096).strip()
 
 
+def repository_above(folder: Path) -> Path | None:
+    """Return the root of the repository of git's that holds a folder, or None."""
+    return next((each for each in (folder, *folder.parents) if git_folder(each)), None)
+
+
 def git_folder(root: Path) -> Path | None:
     """Return git's folder: `.git`, or the one that a file of that name leads to (gitrepository-layout(5))."""
     place = root / ".git"

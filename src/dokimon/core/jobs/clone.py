@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.declarations.checkout import find_checkout
+from dokimon.core.declarations.revision import repository_above
 from dokimon.core.files import make_for_oneself
 from dokimon.core.jobs.smoke import SmokeOptions, smoke
 from dokimon.core.machine.platform import own_folder
@@ -53,16 +54,17 @@ def smoke_clone(
     The checkout is only read. Raises `CloneFault`, and what `smoke` raises.
     """
     checkout = find_checkout(folder)
-    watcher.stage("clone", f"{'what is staged' if clone_options.staged else 'what is committed'} of {checkout.root}")
-    with clone_of(checkout.root, environment, staged=clone_options.staged) as clone:
+    top = repository_above(checkout.root) or checkout.root
+    watcher.stage("clone", f"{'what is staged' if clone_options.staged else 'what is committed'} of {top}")
+    with clone_of(top, environment, staged=clone_options.staged) as clone:
         given = clean_environment(environment, clone.home, empty=clone_options.empty)
         given = clone_options.leading(given) if clone_options.leading else given
         for note in clone.notes:
             watcher.note(note)
         bare = msgspec.structs.replace(options, record=False, share=False)
-        report = smoke(clone.root / folder.relative_to(checkout.root), given, bare, halt, watcher, while_up)
+        report = smoke(clone.root / folder.relative_to(top), given, bare, halt, watcher, while_up)
         wrong = report.verdict not in ("met", "passed") and not report.interrupted
-        missing = lacks(report, checkout.root, checkout.project, clone, environment, given) if wrong else ()
+        missing = lacks(report, top, checkout.project, clone, environment, given) if wrong else ()
         report = _as_of_checkout(report, clone, checkout.root, _keep_logs(clone, environment))
     told = FromClone(
         commit=clone.commit,

@@ -5,7 +5,7 @@ from __future__ import annotations
 from hashlib import blake2b
 from pathlib import Path
 
-from dokimon.core.declarations.revision import git_folder
+from dokimon.core.declarations.revision import git_folder, repository_above
 from dokimon.core.records.store import Store
 
 
@@ -56,7 +56,7 @@ def settle_place(store: Store, root: Path) -> int:
 
 def repository_of(root: Path) -> str | None:
     """Return digests of the repository's first commit and of its remote, `?` for what is not known; None without both."""
-    top = _top(root)
+    top = repository_above(root)
     if top is None:
         return None
     from dokimon.core.declarations.commits import first_commit, remote_of  # seldom: for what is new, or has moved
@@ -67,19 +67,15 @@ def repository_of(root: Path) -> str | None:
     return " ".join(blake2b(each.encode(), digest_size=8).hexdigest() if each else _UNKNOWN for each in (first, remote))
 
 
-def _top(root: Path) -> Path | None:
-    return next((folder for folder in (root, *root.parents) if git_folder(folder)), None)
-
-
 def _below(root: Path) -> str:
     """Return the folder below its repository: several projects in one repository are checkouts of their own."""
-    top = _top(root)
+    top = repository_above(root)
     return root.relative_to(top).as_posix() if top else "."
 
 
 def _mark(root: Path) -> str | None:
     """Return what stays the same as long as a folder holds the same repository: the file number of git's folder."""
-    top = _top(root)
+    top = repository_above(root)
     folder = git_folder(top) if top else None
     try:
         return str(folder.stat().st_ino) if folder else None
