@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import signal
 import subprocess
 import time
@@ -346,3 +347,22 @@ def test_several_paths_and_the_needs_of_all(world: World) -> None:
     refused = world.dokimon("verify", "-f", "junit", cwd=folder)
     assert (refused.status, refused.out) == (2, "") and "takes one project" in refused.err
     assert "## dokimon verify" in world.dokimon("verify", "-f", "markdown", cwd=folder).out
+
+
+def test_who_needs_a_tool_and_which_copies_nobody_reaches(world: World) -> None:
+    folder = fleet(world)
+    world.tool("node", "echo v20.4.1")
+    versions(world, "16.1.0")
+    ended = world.dokimon("tools", "node", "--needed-by", folder)
+    assert ended.status == 0 and re.search(r"harbour/tides\s+node 20 or newer\s+20.4.1\s+\S+/node\s+met", ended.out), (
+        ended.out
+    )
+    assert "node/v16.1.0/bin/node (16.1.0)" in ended.out.partition("no checkout below")[2]
+    assert "harbour/quay: dokimon.toml:2: unknown key" in ended.out
+    report = world.dokimon("tools", "node", "git", "--needed-by", folder, "-f", "json").report
+    assert [(each["project"], each["tool"]) for each in report["needed_by"]] == [
+        ("board", "git"),
+        ("harbour/tides", "node"),
+    ]
+    refused = world.dokimon("tools", "--needed-by", folder)
+    assert refused.status == 2 and "name one" in refused.err

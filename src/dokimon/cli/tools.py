@@ -36,6 +36,12 @@ def tools(
     ] = None,
     form: FormatOption = Format.table,
     output: OutputOption = None,
+    needed_by: Annotated[
+        Path | None,
+        typer.Option(
+            "--needed-by", metavar="FOLDER", help="Which checkouts below need these tools, and which copy each reaches."
+        ),
+    ] = None,
     fresh: FreshOption = False,
     ask: AskOption = None,
     quiet: QuietOption = False,
@@ -53,9 +59,13 @@ def tools(
     from dokimon.cli.interruption import abandoning
     from dokimon.cli.showing import UNBOUNDED, deliver, folder_asked, refuse, refusing
     from dokimon.core.jobs import tools as job
+    from dokimon.core.jobs.needed_by import with_needs
     from dokimon.core.jobs.workspace import open_workspace
 
     folder_asked(Path.cwd())
+    if needed_by and not names:
+        refuse("--needed-by asks who needs a tool: name one, as dokimon tools node --needed-by FOLDER")
+    below = folder_asked(needed_by) if needed_by else None
     with refusing():
         here = open_workspace(Path.cwd(), os.environ, ask or ())
         wrong = next((name for name in names or () if not _is_a_command(name)), None)
@@ -67,6 +77,8 @@ def tools(
             report = job.tools_report(
                 here, asked or here.catalogue.names(), os.environ, asked=asked, with_parts=with_parts, fresh=fresh
             )
+            if below:
+                report = with_needs(report, asked, below, os.environ)
 
     def draw(console: Console) -> None:
         from dokimon.cli.screen.tools import draw_tools

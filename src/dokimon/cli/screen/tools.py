@@ -15,7 +15,7 @@ from dokimon.core.machine.components import Component
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.system import System
 from dokimon.core.report.folding import standing
-from dokimon.core.report.model import Answer, Finding, Report
+from dokimon.core.report.model import Answer, Finding, NeededBy, Report
 
 _KNOWN_BY = {"file": "a file", "asked": "asked", "cache": "asked before"}
 _MOST_IN_A_ROW = 60
@@ -35,6 +35,7 @@ def draw_tools(console: Console, report: Report, *, quiet: bool, verbose: bool) 
     there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
     _draw_wanted(console, report.requirements)
     _draw_answers(console, report.answers)
+    _draw_needed_by(console, report.needed_by)
     if quiet:
         return
     for note in report.notes:
@@ -51,6 +52,21 @@ def _draw_wanted(console: Console, findings: Sequence[Finding]) -> None:
     console.print(findings_table(findings))
     console.print()
     draw_remedies(console, findings)
+
+
+def _draw_needed_by(console: Console, needed_by: Sequence[NeededBy]) -> None:
+    if not needed_by:
+        return
+    table = Table(box=None, pad_edge=False, padding=(0, 2, 0, 0), header_style="dim")
+    for name in ("needed by", "accepts", "reached", "verdict"):
+        table.add_column(name, overflow="fold")
+    for each in needed_by:
+        copy = Text.assemble(each.version or "", (f"  {short(each.path)}" if each.path else "", "dim"))
+        table.add_row(
+            Text(each.project, style="bold"), Text(f"{each.tool} {each.accepts}"), copy, verdict_text(each.verdict)
+        )
+    console.print(table)
+    console.print()
 
 
 def _draw_answers(console: Console, answers: Sequence[Answer]) -> None:

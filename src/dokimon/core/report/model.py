@@ -277,6 +277,17 @@ class Answer(_Part, frozen=True, kw_only=True):
     remedies: tuple[Remedy, ...] = ()
 
 
+class NeededBy(_Part, frozen=True, kw_only=True):
+    """A checkout that needs a tool: what it accepts, the verdict, and the copy that a command reaches in it."""
+
+    project: str
+    tool: str
+    accepts: str
+    verdict: FindingVerdict
+    version: str | None = None
+    path: str | None = None
+
+
 class Provenance(_Part, frozen=True, kw_only=True):
     """Where a report comes from: `at` which time (RFC 3339, UTC), with which `dokimon`, on which system, its `release`.
 
@@ -406,6 +417,7 @@ class Report(_Part, frozen=True, kw_only=True):
     folders below one that is none itself. `picked` are the folders that were put first on PATH for this call alone, with
     `picked_variables` set along.
     `supposed` are tools with versions that are not there, and that were judged as if a command reached them.
+    `needed_by` are checkouts that need the tools that were asked about (`tools --needed-by`).
     `answers` are for the commands that `tools` was asked about and that are not reached. `other_ways` are those to start
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
@@ -436,6 +448,7 @@ class Report(_Part, frozen=True, kw_only=True):
     checks: tuple[Check, ...] = ()
     changed_files: tuple[str, ...] = ()
     answers: tuple[Answer, ...] = ()
+    needed_by: tuple[NeededBy, ...] = ()
     notes: tuple[str, ...] = ()
     made: Provenance | None = None
     interrupted: bool = False
