@@ -5,7 +5,7 @@ from __future__ import annotations
 from collections.abc import Sequence
 
 from dokimon.core.report.folding import subject_of
-from dokimon.core.report.model import Check, Finding, Report
+from dokimon.core.report.model import Check, Finding, Prepared, Report, Run
 from dokimon.core.report.outcome import counts
 from dokimon.core.text import counted
 
@@ -17,10 +17,10 @@ def first_wrong(report: Report, *, strict: bool = False) -> str | None:
     for verdicts in (("failed",), ("unsure",)):
         for step in report.prepared or ():
             if step.verdict in verdicts:
-                return f"{step.title}: {step.diagnoses[0].cause if step.diagnoses else step.reason}"
+                return f"{step.title}: {_why(step)}"
         for run in report.runs or ():
             if run.verdict in verdicts:
-                return f"{run.name}: {run.diagnoses[0].cause if run.diagnoses else run.reason}"
+                return f"{run.name}: {_why(run)}"
         for check in report.checks:
             if check.verdict in verdicts:
                 return f"{check.name}: {check.seen}"
@@ -29,6 +29,14 @@ def first_wrong(report: Report, *, strict: bool = False) -> str | None:
     wrong = [each for each in report.requirements if each.verdict not in (None, "met") and counts(each, strict)]
     wrong.sort(key=lambda finding: finding.verdict == "unknown")
     return f"{subject_of(wrong[0])}: {wrong[0].reason}" if wrong else None
+
+
+def _why(of: Run | Prepared) -> str:
+    """Return the likeliest cause; where none is known, the line of output that says most."""
+    if not of.diagnoses:
+        return of.reason
+    first = of.diagnoses[0]
+    return first.line if first.name == "not-known" and first.line else first.cause
 
 
 def counts_of_needs(findings: Sequence[Finding]) -> str:
