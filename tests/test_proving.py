@@ -286,6 +286,29 @@ def test_what_was_tried_is_drawn_in_every_form(world: World) -> None:
     assert "20.18.0  yes       passed" in world.dokimon("show", "../across.json").out
 
 
+def test_each_version_can_be_a_job_of_its_own_and_their_reports_are_put_together(world: World) -> None:
+    versions(world, "18.20.4", "20.18.0")
+    commit(world, asking("18", "23"))
+    jobs = json.loads(world.dokimon("smoke", "--across", "node", "--list").out)["include"]
+    assert jobs == [{"tool": "node", "version": "18.20.4"}, {"tool": "node", "version": "20.18.0"}]
+    files = []
+    for job in jobs:
+        files.append(world.home / f"{job['version']}.json")
+        world.dokimon("smoke", "--across", "node", "--only", f"node {job['version']}", "-f", "json", "-o", files[-1])
+    together = world.dokimon("show", *files)
+    assert (
+        together.status == 0
+        and "18.20.4  yes       failed" in together.out
+        and "begins with node 20.18.0" in together.out
+    )
+    world.dokimon("verify", "-f", "json", "-o", world.home / "verify.json")
+    for wrong in ([files[0], world.home / "verify.json"], [files[0], "gone.json"]):
+        assert world.dokimon("show", *wrong).status == 2
+    refused = world.dokimon("smoke", "--across", "node", "--only", "22.1.0")
+    assert refused.status == 2 and "there is: 18.20.4, 20.18.0" in refused.err
+    assert world.dokimon("smoke", "--list").status == 2
+
+
 @pytest.mark.parametrize(
     "options, says",
     [(["nide"], "did you mean node?"), (["node", "--keep"], "without --keep"), (["ruby"], None)],

@@ -18,8 +18,11 @@ EXAMPLE = "Example: dokimon show report.json --format html --output report.html"
 
 
 def show(
-    report: Annotated[
-        Path, typer.Argument(metavar="REPORT", help="A file that --format json wrote, here or elsewhere.")
+    reports: Annotated[
+        list[Path],
+        typer.Argument(
+            metavar="REPORT...", help="A file that --format json wrote; several of --across are put together."
+        ),
     ],
     form: FormatOption = Format.table,
     output: OutputOption = None,
@@ -35,12 +38,14 @@ def show(
     import os
 
     from dokimon.cli.showing import deliver, refuse
+    from dokimon.core.proving.across import put_together
     from dokimon.core.report.reading import ReportFault, read_report
 
     try:
-        found = read_report(report)
+        read = [read_report(each) for each in reports]
+        found = put_together(read) if len(read) > 1 else read[0]
     except ReportFault as wrong:
-        refuse(f"{wrong.file} {wrong.reason}")
+        refuse(f"{wrong.file} {wrong.reason}".strip())
     if share:
         from dokimon.core.report.sharing import Private, shared
 

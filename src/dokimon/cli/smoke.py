@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from pathlib import Path
-from typing import TYPE_CHECKING, Annotated, NamedTuple
+from typing import TYPE_CHECKING, Annotated, NamedTuple, NoReturn
 
 import typer
 
@@ -70,6 +70,12 @@ def smoke(
         str | None,
         typer.Option("--across", metavar="TOOL", help="Try clones under every version of this tool that is here."),
     ] = None,
+    only: Annotated[
+        str | None, typer.Option("--only", metavar="VERSION", help="With --across, this version alone (node 20.18.0).")
+    ] = None,
+    listed: Annotated[
+        bool, typer.Option("--list", help="With --across, only print what would be tried, for the jobs of a CI system.")
+    ] = False,
     pick: PickOption = False,
     ask: AskOption = None,
     anyway: Annotated[bool, typer.Option("--anyway", help="Go on although a need is not met.")] = False,
@@ -110,14 +116,21 @@ def smoke(
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
-    if qr and not keep:
-        refuse("--qr draws the address of a run that is kept up: call it with --keep")
-    if (staged or empty) and not (clone or across):
-        refuse(f"{'--staged' if staged else '--empty'} says how a clone is made: call it with --clone")
-    if across and (keep or pick or show_plan):
-        refuse("--across tries several versions, one after the other: without --keep, --pick and --show-plan")
-    if clone and show_plan:
-        refuse("--show-plan runs nothing, --clone a clone: give one of them")
+    of_clones = clone or bool(across)
+    for wrong, says in (
+        (qr and not keep, "--qr draws the address of a run that is kept up: call it with --keep"),
+        (staged and not of_clones, "--staged says how a clone is made: call it with --clone"),
+        (empty and not of_clones, "--empty says how a clone is made: call it with --clone"),
+        (only and not across, "--only is about the versions of a tool: call it with --across"),
+        (listed and not across, "--list is about the versions of a tool: call it with --across"),
+        (
+            across and (keep or pick or show_plan),
+            "--across tries several versions, one after the other: without --keep, --pick and --show-plan",
+        ),
+        (clone and show_plan, "--show-plan runs nothing, --clone a clone: give one of them"),
+    ):
+        if wrong:
+            refuse(says)
     folder = folder_asked(path)
     options = SmokeOptions(
         runs=tuple(run or ()),
@@ -132,27 +145,50 @@ def smoke(
         wait_seconds=_seconds(wait) if wait else 0.0,
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
-    of_clone = CloneOptions(staged=staged, empty=empty) if clone or across else None
+    of_clone = CloneOptions(staged=staged, empty=empty) if of_clones else None
     try:
+        if across and listed:
+            _list(folder, across)
         with refusing():
-            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, across)
+            report = (
+                _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, across, only)
+            )
     except (PlanFault, TurnFault, CloneFault, AcrossFault) as fault:
         refuse(str(fault))
 
-    def draw(console: Console) -> None:
-        from dokimon.cli.screen.across import draw_across
-        from dokimon.cli.screen.plan import draw_plan
-        from dokimon.cli.screen.smoke import draw_smoke
-
-        if report.across:
-            draw_across(console, report, report.across)
-        elif show_plan:
-            draw_plan(console, report)
-        else:
-            draw_smoke(console, report, quiet=quiet, verbose=verbose)
-
-    deliver(report, form, output, no_color, draw)
+    deliver(
+        report, form, output, no_color,
+        lambda console: _draw(console, report, quiet=quiet, verbose=verbose, planned=show_plan),
+    )  # fmt: skip
     raise typer.Exit(0 if show_plan else exit_status(report, strict))
+
+
+def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool, planned: bool) -> None:
+    from dokimon.cli.screen.across import draw_across
+    from dokimon.cli.screen.plan import draw_plan
+    from dokimon.cli.screen.smoke import draw_smoke
+
+    if report.across:
+        draw_across(console, report, report.across)
+    elif planned:
+        draw_plan(console, report)
+    else:
+        draw_smoke(console, report, quiet=quiet, verbose=verbose)
+
+
+def _list(folder: Path, tool: str) -> NoReturn:
+    """Print the combinations as JSON, in the form that the job matrix of a CI system takes, and end the call."""
+    import json
+    import os
+
+    from dokimon.cli.interruption import abandoning
+    from dokimon.cli.showing import refusing
+    from dokimon.core.jobs.across import combinations
+
+    with refusing(), abandoning():
+        found = combinations(folder, os.environ, tool)
+    print(json.dumps({"include": found}))
+    raise typer.Exit(0)
 
 
 def _seconds(written: str) -> float:
@@ -181,6 +217,7 @@ def smoke_in(
     showing: Showing,
     of_clone: CloneOptions | None = None,
     across: str | None = None,
+    only: str | None = None,
 ) -> Report:
     """Smoke-check the project in `folder`, or clones of it, with progress on standard error, and return the report.
 
@@ -202,7 +239,7 @@ def smoke_in(
     ):
         keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
         if of_clone and across:
-            report = smoke_across(folder, os.environ, options, of_clone, across, halt, progress)
+            report = smoke_across(folder, os.environ, options, of_clone, across, halt, progress, only)
         elif of_clone:
             report = smoke_clone(folder, os.environ, options, of_clone, halt, progress, keeping)
         else:

@@ -16,9 +16,9 @@ from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.jobs.workspace import surveyor_for
 from dokimon.core.machine.survey import Installation
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.proving.across import sentences, tried_of
+from dokimon.core.proving.across import sentences, tried_of, verdict_of
 from dokimon.core.proving.versions_here import copies_to_try, put_first
-from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Across, Report, Tried, Verdict
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Across, Report, Tried
 from dokimon.core.text import clean, nearest
 
 
@@ -34,15 +34,17 @@ def smoke_across(
     tool: str,
     halt: threading.Event,
     watcher: Watcher,
+    only: str | None = None,
 ) -> Report:
     """Smoke-check clones of the checkout, one after the other, the oldest version of the tool first; return one report.
 
-    A failure in one ends no other. Raises `AcrossFault`, `CloneFault` and what `smoke` raises.
+    With `only` just this version is tried. A failure in one ends no other. Raises `AcrossFault`, `CloneFault` and what
+    `smoke` raises.
     """
     watcher.stage("verify", "reading the checkout and looking for the copies of the tool")
     verified = verify(folder, environment)
     name = _tool(verified, tool)
-    copies = copies_to_try(_copies(verified, name))
+    copies = _only(copies_to_try(_copies(verified, name)), name, only)
     tried = []
     for number, copy in enumerate(copies, 1):
         if halt.is_set():
@@ -55,12 +57,30 @@ def smoke_across(
         format=FORMAT,
         minor=FORMAT_MINOR,
         command="smoke",
-        verdict=_verdict(tried),
+        verdict=verdict_of(tried),
         project=verified.workspace.project,
         requirements=(),
         across=across,
         interrupted=halt.is_set(),
     )
+
+
+def combinations(folder: Path, environment: Mapping[str, str], tool: str) -> list[dict[str, str]]:
+    """Return what `smoke_across` would try, each as what names it: for jobs of a CI system. Raises as that does."""
+    verified = verify(folder, environment)
+    name = _tool(verified, tool)
+    return [{"tool": name, "version": copy.version or "?"} for copy in copies_to_try(_copies(verified, name))]
+
+
+def _only(copies: list[Installation], name: str, only: str | None) -> list[Installation]:
+    if only is None:
+        return copies
+    version = only.removeprefix(name).strip().removeprefix("v")
+    found = [copy for copy in copies if copy.version == version]
+    if not found:
+        here = ", ".join(copy.version or "?" for copy in copies) or "none"
+        raise AcrossFault(f"--only: there is no {name} {clean(version, 40)} here that can be run; there is: {here}")
+    return found
 
 
 def _tool(verified: Verified, asked: str) -> str:
@@ -97,10 +117,3 @@ def _try(
     anyway = msgspec.structs.replace(options, anyway=True)
     report = smoke_clone(folder, environment, anyway, with_copy, halt, watcher)
     return tried_of(copy, report)
-
-
-def _verdict(tried: list[Tried]) -> Verdict:
-    inside = [each.verdict for each in tried if each.declared]
-    if "failed" in inside:
-        return "failed"
-    return "passed" if inside and all(verdict == "passed" for verdict in inside) else "unsure"

@@ -4,10 +4,13 @@ from __future__ import annotations
 
 from collections.abc import Mapping, Sequence
 
+import msgspec
+
 from dokimon.core.machine.survey import Installation
 from dokimon.core.proving.versions_here import version_key
-from dokimon.core.report.model import CheckVerdict, Finding, Report, Tried
+from dokimon.core.report.model import Across, CheckVerdict, Finding, Report, Tried, Verdict
 from dokimon.core.report.outcome import UNMET_VERDICTS
+from dokimon.core.report.reading import ReportFault
 from dokimon.core.report.summary import counts_of_checks, first_wrong
 from dokimon.core.text import clean
 
@@ -43,6 +46,33 @@ def _cause(copy: Installation, report: Report, required: Sequence[Finding]) -> s
     others = [each for each in required if each.tool != copy.tool and each.verdict in UNMET_VERDICTS]
     unmet = f"{others[0].tool}: {others[0].reason}" if others else "not known"
     return clean(first_wrong(report) or unmet, 200)
+
+
+def verdict_of(tried: Sequence[Tried]) -> Verdict:
+    """Return what it comes to: `failed` where a declared version is, `passed` where all of those here pass."""
+    inside = [each.verdict for each in tried if each.declared]
+    if "failed" in inside:
+        return "failed"
+    return "passed" if inside and all(verdict == "passed" for verdict in inside) else "unsure"
+
+
+def put_together(reports: Sequence[Report]) -> Report:
+    """Return one report of several that each tried versions of the same tool; the last one of a version counts.
+
+    Raises `ReportFault` where they cannot be put together.
+    """
+    across = [each.across for each in reports if each.across]
+    if len(across) < len(reports) or len({each.tool for each in across}) > 1:
+        raise ReportFault("several reports can be shown together where each is of smoke --across, for the same tool")
+    if len({each.project.name for each in reports}) > 1:
+        raise ReportFault("these reports are of several projects")
+    found = {each.version: each for one in across for each in one.tried}
+    tried = tuple(sorted(found.values(), key=lambda each: version_key(each.version)))
+    first = across[0]
+    together = Across(
+        tool=first.tool, accepts=first.accepts, tried=tried, says=sentences(first.tool, first.accepts, tried)
+    )
+    return msgspec.structs.replace(reports[0], across=together, verdict=verdict_of(tried))
 
 
 def sentences(tool: str, accepts: str | None, tried: Sequence[Tried]) -> tuple[str, ...]:
