@@ -93,7 +93,7 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
             screen.rule("dokimon smoke --run board, after a change", style="dim")
             changed = smoke_in(folder, SmokeOptions(runs=("board",), record=True), showing)
             draw_smoke(screen, changed, quiet=True, verbose=False)
-        screen.print(_CHANGED)
+            screen.print(_CHANGED)
     return status
 
 

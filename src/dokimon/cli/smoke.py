@@ -29,8 +29,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from dokimon.cli.progress import Progress
-    from dokimon.core.jobs.clone import CloneOptions
-    from dokimon.core.jobs.smoke import SmokeOptions
+    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
     from dokimon.core.processes.tree import Tree
     from dokimon.core.report.model import Report, Run
 
@@ -105,14 +104,10 @@ def smoke(
     This runs the project's own code: calling it is the consent.
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
-    from dokimon.core.jobs.across import AcrossFault
-    from dokimon.core.jobs.clone import CloneOptions
-    from dokimon.core.jobs.smoke import SmokeOptions
+    from dokimon.core.faults import Fault
+    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
-    from dokimon.core.planning.plan import PlanFault
-    from dokimon.core.proving.cloning import CloneFault
     from dokimon.core.report.outcome import exit_status
-    from dokimon.core.smoking.turn import TurnFault
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
@@ -153,7 +148,7 @@ def smoke(
             report = (
                 _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, across, only)
             )
-    except (PlanFault, TurnFault, CloneFault, AcrossFault) as fault:
+    except Fault as fault:
         refuse(str(fault))
 
     deliver(
@@ -229,8 +224,6 @@ def smoke_in(
 
     from dokimon.cli.interruption import interruptible
     from dokimon.cli.progress import watch
-    from dokimon.core.jobs.across import smoke_across
-    from dokimon.core.jobs.clone import smoke_clone
     from dokimon.core.jobs.smoke import smoke
 
     with (
@@ -239,8 +232,12 @@ def smoke_in(
     ):
         keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
         if of_clone and across:
+            from dokimon.core.jobs.across import smoke_across
+
             report = smoke_across(folder, os.environ, options, of_clone, across, halt, progress, only)
         elif of_clone:
+            from dokimon.core.jobs.clone import smoke_clone
+
             report = smoke_clone(folder, os.environ, options, of_clone, halt, progress, keeping)
         else:
             report = smoke(folder, os.environ, options, halt, progress, keeping)

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from datetime import datetime
 
 from rich.console import Console
 from rich.padding import Padding
@@ -11,6 +10,7 @@ from rich.table import Table
 from rich.text import Text
 
 from dokimon.cli.screen.common import short, verdict_text
+from dokimon.core.records.remembering import shown_time
 from dokimon.core.report.comparison import MATTERS, Comparison
 from dokimon.core.report.model import Changes, Difference
 
@@ -28,7 +28,7 @@ _MOST_OF_ONE = 12
 def draw_changes(console: Console, changes: Changes) -> None:
     """Draw what is other since it last passed: the most telling few, and how many more there are."""
     commit = f", commit {changes.commit[:7]}" if changes.commit else ""
-    when = f"since it last passed ({_shown_time(changes.at)}{commit}):"
+    when = f"since it last passed ({shown_time(changes.at)}{commit}):"
     matter = [each for each in changes.differences if each.weight in MATTERS]
     shown = (matter or list(changes.differences))[:_MOST]
     if not shown:
@@ -113,10 +113,3 @@ def _closing(comparison: Comparison) -> Text:
             f"nothing that matters differs ({count} smaller difference{'s' if count > 1 else ''})", style="green"
         )
     return text.append("nothing differs", style="green")
-
-
-def _shown_time(at: str) -> str:
-    try:
-        return datetime.fromisoformat(at).astimezone().strftime("%Y-%m-%d %H:%M")
-    except ValueError:
-        return at

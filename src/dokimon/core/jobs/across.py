@@ -9,9 +9,9 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.faults import Fault
-from dokimon.core.jobs.clone import CloneOptions, smoke_clone
+from dokimon.core.jobs.clone import smoke_clone
 from dokimon.core.jobs.needs import accepted_of
-from dokimon.core.jobs.smoke import SmokeOptions
+from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.jobs.workspace import surveyor_for
 from dokimon.core.machine.survey import Installation

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import shutil
 import threading
-from collections.abc import Callable, Mapping
+from collections.abc import Mapping
 from contextlib import suppress
 from pathlib import Path
 
@@ -13,7 +13,7 @@ import msgspec
 from dokimon.core.declarations.checkout import find_checkout
 from dokimon.core.declarations.revision import repository_above
 from dokimon.core.files import make_for_oneself
-from dokimon.core.jobs.smoke import SmokeOptions, smoke
+from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions, smoke
 from dokimon.core.machine.platform import own_folder
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.clean_home import clean_environment
@@ -27,17 +27,6 @@ from dokimon.core.smoking.running import WhileUp
 
 NAME = "<clone>"
 """What stands for the folder of a clone in a report: it is gone by then."""
-
-
-class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """What is cloned: what is `staged` too; `empty` shares no cache of a package manager.
-
-    `leading` changes the variables that the clone is given, to put a copy of a tool first.
-    """
-
-    staged: bool = False
-    empty: bool = False
-    leading: Callable[[dict[str, str]], dict[str, str]] | None = None
 
 
 def smoke_clone(

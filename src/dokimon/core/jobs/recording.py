@@ -58,11 +58,12 @@ class Recorder:
 
         `given` are the variables that runs were given beside those of this process.
         """
-        if self._memory is None or report.interrupted:
+        if self._memory is None:
             return report
         report = with_provenance(report)
         try:
-            if report.verdict not in ("met", "passed") and (before := passed_before(self._memory.rows(), report)):
+            failed = report.verdict not in ("met", "passed") and not report.interrupted
+            if failed and (before := passed_before(self._memory.rows(), report)):
                 record = self.record_of(report, given)
                 report = _with_changes(report, self._memory.store.record(before.id), record)
             if self._keeping:

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Mapping, Sequence
+from collections.abc import Callable, Mapping, Sequence
 from pathlib import Path
 
 import msgspec
@@ -45,6 +45,17 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     wait_seconds: float = 0.0
     record: bool = False
     share: bool = False
+
+
+class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
+    """What is cloned: what is `staged` too; `empty` shares no cache of a package manager.
+
+    `leading` changes the variables that the clone is given, to put a copy of a tool first.
+    """
+
+    staged: bool = False
+    empty: bool = False
+    leading: Callable[[dict[str, str]], dict[str, str]] | None = None
 
 
 def smoke(

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Iterator, Mapping
 
+from dokimon.core.judging.starting import name_at
 from dokimon.core.records.found import Found
 from dokimon.core.records.record import Record
 from dokimon.core.report.model import Report
@@ -15,18 +16,11 @@ _MANY = 6
 
 def variables_differ(before: Record, after: Record, apart: bool) -> Iterator[Found]:
     """Yield the variables that are set no longer, or otherwise: those of this process and those in `.env` files."""
-    for file in sorted({*before.surroundings.variables_in, *after.surroundings.variables_in}):
-        then, now = (each.surroundings.variables_in.get(file) for each in (before, after))
-        if then is None or now is None:
-            names = tuple(now or then or ())
-            says = f"{file} is {'gone' if now is None else 'there, it was not before'} ({_listed(names)})"
-            yield Found("variables", file, says, words=(file, *names), big=True, used=now is None)
-            continue
-        for name, says in _changed_names(then, now, apart):
-            yield Found("variables", name, f"{name} {says} in {file}", words=(name,), big=True, used=True)
+    yield from _files_of_variables(before, after, apart)
     asked = {each.tool for each in (*before.report.requirements, *after.report.requirements) if each.kind == "variable"}
     changes = list(_changed_names(before.surroundings.variables, after.surroundings.variables, apart))
-    if apart:  # two people set other variables: those that the project asks for count
+    if apart or before.looked_around != after.looked_around:
+        # Two people set other variables, and verify gives none to runs: those that the project asks for count.
         changes = [each for each in changes if each[0] in asked]
     set_before = before.surroundings.variables
     unasked = [name for name, _ in changes if name not in asked]
@@ -38,6 +32,18 @@ def variables_differ(before: Record, after: Record, apart: bool) -> Iterator[Fou
         many = len(unasked) > _MANY or name == "PATH" or (name not in set_before and not tool)
         told = Found("variables", name, f"the variable {name} {says}", words=(name,), tool=tool)
         yield told._replace(big=name in asked or not many, used=name in asked)
+
+
+def _files_of_variables(before: Record, after: Record, apart: bool) -> Iterator[Found]:
+    for file in sorted({*before.surroundings.variables_in, *after.surroundings.variables_in}):
+        then, now = (each.surroundings.variables_in.get(file) for each in (before, after))
+        if then is None or now is None:
+            names = tuple(now or then or ())
+            says = f"{file} is {'gone' if now is None else 'there, it was not before'} ({_listed(names)})"
+            yield Found("variables", file, says, words=(file, *names), big=True, used=now is None)
+            continue
+        for name, says in _changed_names(then, now, apart):
+            yield Found("variables", name, f"{name} {says} in {file}", words=(name,), big=True, used=True)
 
 
 _OF_TOOLS = {
@@ -72,12 +78,12 @@ def services_differ(before: Record, after: Record) -> Iterator[Found]:
     then, now = set(before.surroundings.listening), set(after.surroundings.listening)
     own = {at.port for run in before.report.runs or () for at in run.listening}
     strangers = {each.port: each for run in after.report.runs or () for each in run.strangers}
-    if before.report.command != "smoke" and not then:
-        return  # a record of verify says nothing of ports
+    if not (before.looked_around and after.looked_around):
+        return
     for port in sorted(then - now):
-        yield Found(
-            "services", f"port {port}", f"nothing listens on port {port} any more", words=(str(port),), big=True
-        )
+        says = f"nothing listens on port {port} any more"
+        # Any program of the user's may listen somewhere; what services listen on by custom is more.
+        yield Found("services", f"port {port}", says, words=(str(port),), big=name_at(port) is not None)
     for port in sorted((now - then) | {*strangers}):
         holder = strangers.get(port)
         who = f": process {holder.pid}, {holder.command}" if holder and holder.pid else ""

@@ -18,6 +18,11 @@ class Record(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     report: Report
     surroundings: Surroundings
 
+    @property
+    def looked_around(self) -> bool:
+        """Whether ports were looked at, and what runs are given: `verify` alone does neither."""
+        return self.report.command == "smoke" or self.report.plan is not None
+
 
 def row_of(record: Record) -> Row:
     """Return the row of a record."""

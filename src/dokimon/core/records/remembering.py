@@ -76,7 +76,7 @@ def passed_before(rows: Sequence[Kept], report: Report) -> Kept | None:
 
 def last_passed(rows: Sequence[Kept]) -> Kept | None:
     """Return the last record at which all passed: of a smoke check, where there is one."""
-    good = [kept for kept in rows if kept.row.is_good and not kept.row.interrupted]
+    good = [kept for kept in rows if kept.row.is_good]
     return next((kept for kept in reversed(good) if kept.row.command == "smoke"), good[-1] if good else None)
 
 

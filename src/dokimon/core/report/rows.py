@@ -38,5 +38,5 @@ class Row(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 
     @property
     def is_good(self) -> bool:
-        """Whether all was met and passed."""
-        return self.verdict in ("met", "passed")
+        """Whether all was met and passed, and nobody ended it before."""
+        return self.verdict in ("met", "passed") and not self.interrupted
