@@ -13,6 +13,7 @@ from pathlib import Path
 import pytest
 
 from conftest import STANDINS, World, report_in, wait_for
+from dokimon.core.processes.sockets import free_port
 
 NEEDS = 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20, <23"\n[[need]]\ntool = "git"\n'
 
@@ -194,6 +195,7 @@ def test_nothing_of_a_clone_is_left_when_its_maker_is_killed(world: World) -> No
     mark.unlink()
     assert world.dokimon("smoke", "--clone").status == 0
     assert not kept.exists() and clones(world) == []
+    mark.unlink()
     process = world.start("smoke", "--clone", "--keep")
     wait_for(mark)
     time.sleep(0.2)
@@ -290,11 +292,13 @@ def test_each_version_can_be_a_job_of_its_own_and_their_reports_are_put_together
     versions(world, "18.20.4", "20.18.0")
     commit(world, asking("18", "23"))
     jobs = json.loads(world.dokimon("smoke", "--across", "node", "--list").out)["include"]
-    assert jobs == [{"tool": "node", "version": "18.20.4"}, {"tool": "node", "version": "20.18.0"}]
+    assert jobs == [
+        {"tool": "node", "version": version, "only": f"node {version}"} for version in ("18.20.4", "20.18.0")
+    ]
     files = []
     for job in jobs:
         files.append(world.home / f"{job['version']}.json")
-        world.dokimon("smoke", "--across", "node", "--only", f"node {job['version']}", "-f", "json", "-o", files[-1])
+        world.dokimon("smoke", "--across", "node", "--only", job["only"], "-f", "json", "-o", files[-1])
     together = world.dokimon("show", *files)
     assert (
         together.status == 0
@@ -320,6 +324,82 @@ def test_what_cannot_be_tried(world: World, options: list[str], says: str | None
         assert (ended.status, ended.out) == (2, "") and says in ended.err
     else:
         assert ended.status == 3 and "no copy of ruby that can be run is here" in ended.out
+
+
+@pytest.mark.parametrize("port", ["any", "{free}"])
+def test_side_by_side_no_two_have_the_same_port(world: World, port: str) -> None:
+    """Each version passes, whether Dokimon gives ports out or the project has one of its own, that it must have alone."""
+    versions(world, "18.20.4", "20.18.0", "22.11.0")
+    files = asking("20", "23")
+    number = port.format(free=free_port())
+    settings = str(files["dokimon.toml"]).replace('"any"', number if number != "any" else '"any"')
+    commit(world, files | {"dokimon.toml": settings.replace("{port}", "{port}" if number == "any" else number)})
+    report = world.dokimon("smoke", "--across", "node", "--jobs", "3", "-f", "json", seconds=120).report
+    assert [(each["version"], each["verdict"], each["declared"]) for each in report["across"]["tried"]] == [
+        ("18.20.4", "failed", False), ("20.18.0", "passed", True), ("22.11.0", "passed", True),
+    ]  # fmt: skip
+    assert clones(world) == []
+
+
+def pairs(world: World) -> None:
+    """Make a project that fails under two versions of two tools together, and under one of each alone."""
+    versions(world, "20.18.0", "22.11.0")
+    for number in ("3.2.5", "3.3.6"):
+        script = f'[ "$1" = --version ] && echo ruby {number} && exit; echo {number}'
+        world.tool("ruby", script, world.home / f".rbenv/versions/{number}/bin")
+    code = "import os, subprocess\npair = os.environ['NODE'] + subprocess.run('ruby', capture_output=True, text=True).stdout"
+    files = board(f"{code}\nif pair.strip() in ('22.11.03.2.5',): raise SystemExit('a tide too high')")
+    settings = str(files["dokimon.toml"]).replace("python board.py", "node board.py")
+    needs = "".join(f'[[need]]\ntool = "{tool}"\nversion = ">={low}"\n' for tool, low in (("node", 20), ("ruby", 3)))
+    commit(world, files | {"dokimon.toml": settings + needs})
+
+
+def test_several_tools_are_tried_in_pairs(world: World) -> None:
+    pairs(world)
+    both = ("smoke", "--across", "node", "--across", "ruby")
+    every = json.loads(world.dokimon(*both, "--all-pairs", "--list").out)["include"]
+    assert [each["only"] for each in every] == [
+        f"node {node}, ruby {ruby}" for node in ("20.18.0", "22.11.0") for ruby in ("3.2.5", "3.3.6")
+    ]
+    alone = json.loads(world.dokimon(*both, "--list").out)["include"]
+    assert len(alone) == 3  # each version with the newest of the other, for none is reached
+    report = world.dokimon(*both, "--all-pairs", "-j", "2", "-f", "json", "-o", "../pairs.json", seconds=120)
+    assert report.status == 1
+    drawn = world.dokimon("show", "../pairs.json").out
+    assert "node 22.11.0 and ruby 3.2.5 each pass, but not together" in drawn
+    assert "ruby 3 or newer is declared: passes with 3.2.5 and 3.3.6" in drawn
+    assert "| 22.11.0 | 3.2.5 | yes | failed |" in world.dokimon("show", "../pairs.json", "-f", "markdown").out
+    wished = world.dokimon(*both, "--only", "ruby 3.3.6, node 20.18.0", "-f", "json", seconds=60).report["across"]
+    (tried,) = wished["tried"]
+    assert (tried["version"], tried["beside"][0]["version"], tried["verdict"]) == ("20.18.0", "3.3.6", "passed")
+    for wrong in ("20.18.0", "perl 5", "node 20.18.0, ruby 9"):
+        assert world.dokimon(*both, "--only", wrong).status == 2
+
+
+def test_what_is_declared_and_not_here_is_said_with_how_to_get_it(world: World) -> None:
+    versions(world, "20.18.0")
+    (world.home / ".nvm/nvm.sh").write_text("")
+    commit(world, asking("18.17", "23"))
+    ended = world.dokimon("smoke", "--across", "node", seconds=60)
+    assert re.search(r"not tried, as no copy is here: node 18\.17; to get one: nvm install 18", ended.out)
+
+
+def test_what_would_be_declared_by_what_was_proven_is_a_patch(world: World) -> None:
+    refused = world.dokimon("needs", "--suggest")
+    assert refused.status == 2 and "nothing was proven of this checkout yet" in refused.err
+    versions(world, "18.20.4", "20.18.0", "22.11.0")
+    commit(world, asking("18", "23"))
+    world.dokimon("smoke", "--across", "node", "-f", "json", "-o", "../across.json", seconds=120)
+    before = state(world.checkout)
+    for more in ((), ("--by", "../across.json")):
+        ended = world.dokimon("needs", "--suggest", *more)
+        assert ended.status == 0 and '+version = ">=20.18.0, <23"' in ended.out and state(world.checkout) == before
+        patch = subprocess.run(["git", "apply", "--check"], input=ended.out, text=True, cwd=world.checkout, check=False)
+        assert patch.returncode == 0
+    report = world.dokimon("needs", "--suggest", "-f", "json").report["suggested"]
+    assert report["suggestions"][0]["after"] == ">=20.18.0, <23" and report["change"]
+    assert world.dokimon("needs", "--by", "../across.json").status == 2
+    assert "dokimon.toml is not JSON" in world.dokimon("needs", "--suggest", "--by", "dokimon.toml").err
 
 
 # -- a folder of projects

@@ -5,8 +5,10 @@ from __future__ import annotations
 import contextlib
 import errno
 import os
+import signal
 import sys
 from importlib import import_module
+from types import FrameType
 from typing import Annotated, Any, NoReturn
 
 import typer
@@ -100,9 +102,16 @@ def _give_up(reason: str | None) -> NoReturn:
     os._exit(1)
 
 
+def _end_at_once(number: int, frame: FrameType | None) -> NoReturn:
+    os._exit(130)
+
+
 def main() -> NoReturn:
     """Run the command line; a person's mistake ends in words, never in a traceback."""
     status: object = 1
+    if signal.getsignal(signal.SIGINT) is signal.default_int_handler:
+        # Until a command has its own way to end: an exception may be lost in what Python calls by the way while it imports.
+        signal.signal(signal.SIGINT, _end_at_once)
     if sys.stdout is None:  # Python sets it so where it was closed before the start
         _give_up("it is closed")
     try:

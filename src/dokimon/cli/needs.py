@@ -12,6 +12,7 @@ from dokimon.cli.options import FoldersArgument, Format, NoColorOption, OutputOp
 if TYPE_CHECKING:
     from rich.console import Console
 
+    from dokimon.core.jobs.needs import Declared
     from dokimon.core.report.model import Report
 
 EXAMPLE = "Example: dokimon needs --format markdown"
@@ -28,6 +29,13 @@ def needs(
     check_readme: Annotated[
         bool, typer.Option("--check-readme", help="Say whether the table in README.md still matches the files.")
     ] = False,
+    suggest: Annotated[
+        bool, typer.Option("--suggest", help="What would be declared by what smoke --across proved; changes nothing.")
+    ] = False,
+    by: Annotated[
+        list[Path] | None,
+        typer.Option("--by", metavar="REPORT", help="With --suggest, go by these reports of smoke --across."),
+    ] = None,
     quiet: QuietOption = False,
     verbose: VerboseOption = False,
     no_color: NoColorOption = False,
@@ -39,11 +47,13 @@ def needs(
     import os
 
     from dokimon.cli.several import show_several
-    from dokimon.cli.showing import deliver, folder_asked, refusing
+    from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core.jobs.needs import declare, needs_report
     from dokimon.core.jobs.several import checkouts_in
     from dokimon.core.report.outcome import exit_status
 
+    if by and not suggest:
+        refuse("--by says what a suggestion goes by: call it with --suggest")
     folders = [folder_asked(path) for path in paths or [Path()]]
     every = checkouts_in(folders)
     if len(every) > 1 or every != folders:
@@ -54,15 +64,36 @@ def needs(
         )  # fmt: skip
     (folder,) = folders
     with refusing():
-        report = needs_report(declare(folder, os.environ))
+        declared = declare(folder, os.environ)
+        report = needs_report(declared)
     if check_readme:
         raise typer.Exit(_check_readme(report))
+    if suggest:
+        report = _with_suggestions(report, declared, by or [])
 
     deliver(report, form, output, no_color, lambda console: _draw(console, report, quiet=quiet, verbose=verbose))
     raise typer.Exit(exit_status(report, strict=False))
 
 
+def _with_suggestions(report: Report, declared: Declared, by: list[Path]) -> Report:
+    import os
+
+    from dokimon.cli.showing import refuse
+    from dokimon.core.jobs.suggest import SuggestFault, with_suggestions
+    from dokimon.core.report.reading import ReportFault
+
+    try:
+        return with_suggestions(report, declared, os.environ, by)
+    except (SuggestFault, ReportFault) as wrong:
+        refuse(f"--suggest: {f'{wrong.file} ' if wrong.file else ''}{wrong.reason}")
+
+
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:
+    if report.suggested:
+        from dokimon.cli.screen.suggest import draw_suggested
+
+        draw_suggested(console, report.suggested)
+        return
     from dokimon.cli.screen.needs import draw_needs
 
     draw_needs(console, report, quiet=quiet, verbose=verbose)

@@ -43,7 +43,8 @@ class Progress(Watcher):
 
     def say(self, text: str) -> None:
         """Show a line that stays, also with --quiet."""
-        print(text, file=sys.stderr, flush=True)
+        sys.stderr.write(f"{text}\n")  # in one piece: others may write at the same time
+        sys.stderr.flush()
 
 
 class PlainProgress(Progress):
@@ -82,15 +83,18 @@ class FollowingProgress(PlainProgress):
 
 
 class LiveProgress(Progress):
-    """One line that is drawn again and again: the stage, the seconds so far, the last line of output."""
+    """One line that is drawn again and again: the stage, the seconds so far, the last line of output.
+
+    What goes on side by side has a line each.
+    """
 
     def __init__(self, no_color: bool) -> None:
         from dokimon.cli.showing import console
 
         self._console = console(sys.stderr, no_color)
         self._live: Live | None = None
-        self._subject, self._doing, self._last = "", "", ""
-        self._since = time.monotonic()
+        self._own = _Line(self, "")
+        self._beside: tuple[_Line, ...] = ()
 
     def __enter__(self) -> LiveProgress:
         from rich.live import Live
@@ -109,23 +113,61 @@ class LiveProgress(Progress):
             self._live.stop()
 
     def stage(self, subject: str, doing: str) -> None:
-        self._subject, self._doing, self._last = subject, doing, ""
-        self._since = time.monotonic()
+        self._own.stage(subject, doing)
 
     def say(self, text: str) -> None:
         self._console.print(text)
 
     def line(self, text: str) -> None:
-        self._last = text
+        self._own.line(text)
+
+    def beside(self, name: str) -> Watcher:
+        made = _Line(self, name)
+        self._beside = (*self._beside, made)
+        return made
+
+    def end(self, line: Watcher) -> None:
+        """Draw a line no longer."""
+        self._beside = tuple(each for each in self._beside if each is not line)
 
     def _draw(self) -> Text:
         from rich.text import Text
 
+        lines = [text for each in self._beside or (self._own,) if (text := each.drawn())]
+        return Text("\n", no_wrap=True, overflow="ellipsis").join(lines)
+
+
+class _Line(Watcher):
+    """What is drawn of one piece of work."""
+
+    def __init__(self, progress: LiveProgress, name: str) -> None:
+        self._progress, self._name = progress, name
+        self._subject, self._doing, self._last = "", "", ""
+        self._since = time.monotonic()
+
+    def stage(self, subject: str, doing: str) -> None:
+        self._subject, self._doing, self._last = subject, doing, ""
+        self._since = time.monotonic()
+
+    def line(self, text: str) -> None:
+        self._last = text
+
+    def note(self, text: str) -> None:
+        self._progress.note(text)
+
+    def over(self) -> None:
+        self._progress.end(self)
+
+    def drawn(self) -> Text | None:
+        """Return the line, and what was printed last below it; None before the first stage."""
+        from rich.text import Text
+
         if not self._subject:
-            return Text("")
+            return None
         spent = time.monotonic() - self._since
-        text = Text(no_wrap=True, overflow="ellipsis")
-        text.append(self._subject, style="bold").append(f"  {spent:.1f} s  ", style="cyan").append(self._doing)
+        text = Text()
+        text.append(f"{self._name}: " if self._name else "").append(self._subject, style="bold")
+        text.append(f"  {spent:.1f} s  ", style="cyan").append(self._doing)
         if self._last:
             text.append(f"\n    {self._last}", style="dim")
         return text

@@ -29,7 +29,7 @@ if TYPE_CHECKING:
     from rich.console import Console
 
     from dokimon.cli.progress import Progress
-    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
+    from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
     from dokimon.core.processes.tree import Tree
     from dokimon.core.report.model import Report, Run
 
@@ -66,12 +66,27 @@ def smoke(
         bool, typer.Option("--empty", help="With --clone, share no cache of a package manager either.")
     ] = False,
     across: Annotated[
-        str | None,
-        typer.Option("--across", metavar="TOOL", help="Try clones under every version of this tool that is here."),
+        list[str] | None,
+        typer.Option(
+            "--across",
+            metavar="TOOL",
+            help="Try clones under every version of this tool that is here; may be repeated.",
+        ),
     ] = None,
     only: Annotated[
-        str | None, typer.Option("--only", metavar="VERSION", help="With --across, this version alone (node 20.18.0).")
+        list[str] | None,
+        typer.Option(
+            "--only",
+            metavar="VERSION",
+            help='With --across, this alone ("node 20.18.0, python 3.12.1"); may be repeated.',
+        ),
     ] = None,
+    all_pairs: Annotated[
+        bool, typer.Option("--all-pairs", help="With several --across, each version with each of the others.")
+    ] = False,
+    jobs: Annotated[
+        int, typer.Option("--jobs", "-j", metavar="N", min=1, help="With --across, so many clones side by side.")
+    ] = 1,
     listed: Annotated[
         bool, typer.Option("--list", help="With --across, only print what would be tried, for the jobs of a CI system.")
     ] = False,
@@ -105,27 +120,17 @@ def smoke(
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core.faults import Fault
-    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
+    from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.report.outcome import exit_status
 
     if WINDOWS:
         refuse("smoke does not run on Windows yet; verify does")
     of_clones = clone or bool(across)
-    for wrong, says in (
-        (qr and not keep, "--qr draws the address of a run that is kept up: call it with --keep"),
-        (staged and not of_clones, "--staged says how a clone is made: call it with --clone"),
-        (empty and not of_clones, "--empty says how a clone is made: call it with --clone"),
-        (only and not across, "--only is about the versions of a tool: call it with --across"),
-        (listed and not across, "--list is about the versions of a tool: call it with --across"),
-        (
-            across and (keep or pick or show_plan),
-            "--across tries several versions, one after the other: without --keep, --pick and --show-plan",
-        ),
-        (clone and show_plan, "--show-plan runs nothing, --clone a clone: give one of them"),
-    ):
-        if wrong:
-            refuse(says)
+    _refuse_contradictions(
+        keep=keep, qr=qr, staged=staged, empty=empty, clone=clone, across=across or [], only=only, listed=listed,
+        all_pairs=all_pairs, jobs=jobs, pick=pick, show_plan=show_plan,
+    )  # fmt: skip
     folder = folder_asked(path)
     options = SmokeOptions(
         runs=tuple(run or ()),
@@ -141,13 +146,16 @@ def smoke(
     )
     showing = Showing(keep=keep, qr=qr, quiet=quiet, follow=follow, no_color=no_color)
     of_clone = CloneOptions(staged=staged, empty=empty) if of_clones else None
+    wish = (
+        AcrossOptions(tools=tuple(across), only=tuple(only or ()), all_pairs=all_pairs, at_once=jobs)
+        if across
+        else None
+    )
     try:
-        if across and listed:
-            _list(folder, across)
+        if wish and listed:
+            _list(folder, wish)
         with refusing():
-            report = (
-                _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, across, only)
-            )
+            report = _planned(folder, options) if show_plan else smoke_in(folder, options, showing, of_clone, wish)
     except Fault as fault:
         refuse(str(fault))
 
@@ -156,6 +164,32 @@ def smoke(
         lambda console: _draw(console, report, quiet=quiet, verbose=verbose, planned=show_plan),
     )  # fmt: skip
     raise typer.Exit(0 if show_plan else exit_status(report, strict))
+
+
+def _refuse_contradictions(
+    *, keep: bool, qr: bool, staged: bool, empty: bool, clone: bool, across: list[str], only: list[str] | None,
+    listed: bool, all_pairs: bool, jobs: int, pick: bool, show_plan: bool,
+) -> None:  # fmt: skip
+    """Refuse options that say nothing without another, or that contradict each other."""
+    from dokimon.cli.showing import refuse
+
+    of_clones = clone or bool(across)
+    for wrong, says in (
+        (qr and not keep, "--qr draws the address of a run that is kept up: call it with --keep"),
+        (staged and not of_clones, "--staged says how a clone is made: call it with --clone"),
+        (empty and not of_clones, "--empty says how a clone is made: call it with --clone"),
+        (only and not across, "--only is about the versions of a tool: call it with --across"),
+        (listed and not across, "--list is about the versions of a tool: call it with --across"),
+        (all_pairs and len(across) < 2, "--all-pairs is about several tools: give --across for each of them"),
+        (jobs > 1 and not across, "--jobs is about several clones: call it with --across"),
+        (
+            across and (keep or pick or show_plan),
+            "--across tries several versions: without --keep, --pick and --show-plan",
+        ),
+        (clone and show_plan, "--show-plan runs nothing, --clone a clone: give one of them"),
+    ):
+        if wrong:
+            refuse(says)
 
 
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool, planned: bool) -> None:
@@ -171,7 +205,7 @@ def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool, plann
         draw_smoke(console, report, quiet=quiet, verbose=verbose)
 
 
-def _list(folder: Path, tool: str) -> NoReturn:
+def _list(folder: Path, wish: AcrossOptions) -> NoReturn:
     """Print the combinations as JSON, in the form that the job matrix of a CI system takes, and end the call."""
     import json
     import os
@@ -181,7 +215,7 @@ def _list(folder: Path, tool: str) -> NoReturn:
     from dokimon.core.jobs.across import combinations
 
     with refusing(), abandoning():
-        found = combinations(folder, os.environ, tool)
+        found = combinations(folder, os.environ, wish)
     print(json.dumps({"include": found}))
     raise typer.Exit(0)
 
@@ -211,8 +245,7 @@ def smoke_in(
     options: SmokeOptions,
     showing: Showing,
     of_clone: CloneOptions | None = None,
-    across: str | None = None,
-    only: str | None = None,
+    wish: AcrossOptions | None = None,
 ) -> Report:
     """Smoke-check the project in `folder`, or clones of it, with progress on standard error, and return the report.
 
@@ -231,10 +264,10 @@ def smoke_in(
         watch(quiet=showing.quiet, follow=showing.follow, no_color=showing.no_color) as progress,
     ):
         keeping = _Keeping(halt, progress, showing.qr) if showing.keep else None
-        if of_clone and across:
+        if of_clone and wish:
             from dokimon.core.jobs.across import smoke_across
 
-            report = smoke_across(folder, os.environ, options, of_clone, across, halt, progress, only)
+            report = smoke_across(folder, os.environ, options, of_clone, wish, halt, progress)
         elif of_clone:
             from dokimon.core.jobs.clone import smoke_clone
 

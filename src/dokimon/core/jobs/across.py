@@ -4,22 +4,34 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Mapping
+from datetime import UTC, datetime
 from pathlib import Path
 
 import msgspec
 
+from dokimon.core.declarations.revision import revision_of
 from dokimon.core.faults import Fault
 from dokimon.core.jobs.clone import smoke_clone
-from dokimon.core.jobs.needs import accepted_of
-from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
+from dokimon.core.jobs.needs import Declared, accepted_of
+from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.jobs.workspace import surveyor_for
+from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.survey import Installation
+from dokimon.core.planning.plan import PlanFault
+from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.proving.across import sentences, tried_of, verdict_of
-from dokimon.core.proving.versions_here import copies_to_try, put_first
-from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Across, Report, Tried
+from dokimon.core.proving.across import across_of, not_made, tried_of, verdict_of
+from dokimon.core.proving.cloning import CloneFault
+from dokimon.core.proving.combining import Combination, NoSuchCombination, combined, named, wished
+from dokimon.core.proving.side_by_side import side_by_side
+from dokimon.core.proving.versions_here import all_put_first, copies_to_try, not_here
+from dokimon.core.records.proofs import Proof, keep_proof
+from dokimon.core.records.remembering import store_of
+from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Accepted, Across, NotTried, Report, Tried
+from dokimon.core.settings.tables import SettingsFault
 from dokimon.core.text import clean, nearest
+from dokimon.core.versions.sets import NONE, VersionSet
 
 
 class AcrossFault(Fault):
@@ -31,56 +43,121 @@ def smoke_across(
     environment: Mapping[str, str],
     options: SmokeOptions,
     clone_options: CloneOptions,
-    tool: str,
+    wish: AcrossOptions,
     halt: threading.Event,
     watcher: Watcher,
-    only: str | None = None,
 ) -> Report:
-    """Smoke-check clones of the checkout, one after the other, the oldest version of the tool first; return one report.
+    """Smoke-check clones of the checkout, the oldest version of the tool first; return one report.
 
-    With `only` just this version is tried. A failure in one ends no other. Raises `AcrossFault`, `CloneFault` and what
-    `smoke` raises.
+    A failure in one ends no other. Raises `AcrossFault`, and what `smoke_clone` raises.
     """
     watcher.stage("verify", "reading the checkout and looking for the copies of the tool")
     verified = verify(folder, environment)
-    name = _tool(verified, tool)
-    copies = _only(copies_to_try(_copies(verified, name)), name, only)
-    tried = []
-    for number, copy in enumerate(copies, 1):
-        if halt.is_set():
-            break
-        watcher.stage(f"{name} {copy.version}", f"{number} of {len(copies)}: {copy.program}")
-        tried.append(_try(copy, verified, folder, environment, options, clone_options, halt, watcher))
-    accepts = accepted_of(verified.declared, name)
-    across = Across(tool=name, accepts=accepts, tried=tuple(tried), says=sentences(name, accepts, tried))
-    return Report(
+    here = _Here.of(verified, wish)
+    works = list(enumerate(here.combinations(wish), 1))
+    trial = _Trial(here, folder, environment, options, clone_options, halt, watcher, len(works))
+    at_once = min(wish.at_once, len(works))
+    if at_once > 1:
+        trial.options = msgspec.structs.replace(trial.options, ports=Ports())
+        tried = side_by_side(works, trial.beside, at_once, halt)
+        tried = [trial.again(work) if each is None else each for work, each in zip(works, tried, strict=False)]
+    else:
+        tried = side_by_side(works, trial.alone, 1, halt)
+    made = [each for each in tried if each is not None]
+    across = across_of(here.accepted, made, here.not_tried())
+    if trial.faults and len(trial.faults) == len(made):  # no clone can be made, or nothing carried out, under any
+        raise trial.faults[0]
+    report = Report(
         format=FORMAT,
         minor=FORMAT_MINOR,
         command="smoke",
-        verdict=verdict_of(tried),
+        verdict=verdict_of(made),
         project=verified.workspace.project,
         requirements=(),
         across=across,
         interrupted=halt.is_set(),
     )
+    if options.record and made and not report.interrupted:
+        _remember(verified, environment, across, watcher)
+    return report
 
 
-def combinations(folder: Path, environment: Mapping[str, str], tool: str) -> list[dict[str, str]]:
+def _remember(verified: Verified, environment: Mapping[str, str], across: Across, watcher: Watcher) -> None:
+    """Keep what was proven, for `needs --suggest`."""
+    checkout = verified.checkout
+    store = store_of(environment, checkout.untrusted)
+    if store is None:
+        return
+    revision = revision_of(checkout.root)
+    proof = Proof(
+        across=across,
+        at=datetime.now(UTC).isoformat(timespec="seconds"),
+        commit=revision.commit if revision else None,
+        folder=checkout.project.relative_to(checkout.root).as_posix(),
+    )
+    if wrong := keep_proof(store, checkout.root, proof):
+        watcher.note(f"what was proven could not be kept: {wrong}")
+
+
+def combinations(folder: Path, environment: Mapping[str, str], wish: AcrossOptions) -> list[dict[str, str]]:
     """Return what `smoke_across` would try, each as what names it: for jobs of a CI system. Raises as that does."""
-    verified = verify(folder, environment)
-    name = _tool(verified, tool)
-    return [{"tool": name, "version": copy.version or "?"} for copy in copies_to_try(_copies(verified, name))]
+    here = _Here.of(verify(folder, environment), wish)
+    return [
+        {**({"tool": one[0].tool, "version": one[0].version or "?"} if len(one) == 1 else {}),
+         **({} if len(one) == 1 else {copy.tool: copy.version or "?" for copy in one}), "only": named(one)}
+        for one in here.combinations(wish)
+    ]  # fmt: skip
 
 
-def _only(copies: list[Installation], name: str, only: str | None) -> list[Installation]:
-    if only is None:
-        return copies
-    version = only.removeprefix(name).strip().removeprefix("v")
-    found = [copy for copy in copies if copy.version == version]
-    if not found:
-        here = ", ".join(copy.version or "?" for copy in copies) or "none"
-        raise AcrossFault(f"--only: there is no {name} {clean(version, 40)} here that can be run; there is: {here}")
-    return found
+class _Here(msgspec.Struct, frozen=True, kw_only=True):
+    """The tools that are asked about: their entries, what is declared of each, the copies that can be tried."""
+
+    verified: Verified
+    entries: dict[str, Tool]
+    accepted: tuple[Accepted, ...]
+    sets: dict[str, VersionSet | None]
+    every: dict[str, list[Installation]]
+    copies: dict[str, list[Installation]]
+
+    @classmethod
+    def of(cls, verified: Verified, wish: AcrossOptions) -> _Here:
+        """Find them; raises `AcrossFault`."""
+        names = list(dict.fromkeys(_tool(verified, asked) for asked in wish.tools))
+        catalogue = verified.workspace.catalogue
+        sets = {name: _accepted_set(verified.declared, name) for name in names}
+        found = {name: _copies(verified, name) for name in names}
+        every = {name: copies_to_try(found[name]) for name in names}
+        return cls(
+            verified=verified,
+            entries={name: entry for name in names if (entry := catalogue.find(name))},
+            accepted=tuple(Accepted(tool=name, accepts=accepted_of(verified.declared, name)) for name in names),
+            sets=sets,
+            every=every,
+            copies=every if wish.only else {name: copies_to_try(found[name], sets[name]) for name in names},
+        )
+
+    def combinations(self, wish: AcrossOptions) -> list[Combination]:
+        """Return what is to be tried; raises `AcrossFault`."""
+        if not wish.only:
+            return combined(self.copies, all_pairs=wish.all_pairs)
+        names = {command: entry.name for entry in self.entries.values() for command in entry.commands}
+        try:
+            return [wished(words, self.copies, names) for words in wish.only]
+        except NoSuchCombination as wrong:
+            raise AcrossFault(f"--only: {wrong}") from None
+
+    def not_tried(self) -> list[NotTried]:
+        """Return what is declared and not here."""
+        machine = self.verified.machine
+        return [
+            each
+            for name, entry in self.entries.items()
+            for each in not_here(entry, self.sets[name] or NONE, self.every[name], machine)
+        ]
+
+
+def _accepted_set(declared: Declared, tool: str) -> VersionSet | None:
+    return next((each.versions for each in declared.agreements if each.subject == tool and each.versions), None)
 
 
 def _tool(verified: Verified, asked: str) -> str:
@@ -101,19 +178,53 @@ def _copies(verified: Verified, name: str) -> list[Installation]:
     return survey.installations[name]
 
 
-def _try(
-    copy: Installation,
-    verified: Verified,
-    folder: Path,
-    environment: Mapping[str, str],
-    options: SmokeOptions,
-    clone_options: CloneOptions,
-    halt: threading.Event,
-    watcher: Watcher,
-) -> Tried:
-    """Carry out one clone under a copy. That a need is not met by it is told, and it is tried all the same."""
-    entry = verified.workspace.catalogue.find(copy.tool)
-    with_copy = msgspec.structs.replace(clone_options, leading=lambda clean: put_first(copy, entry, clean))
-    anyway = msgspec.structs.replace(options, anyway=True)
-    report = smoke_clone(folder, environment, anyway, with_copy, halt, watcher)
-    return tried_of(copy, report)
+class _Trial:
+    """Carries out one clone under a combination. That a need is not met by it is told, and it is tried all the same."""
+
+    def __init__(
+        self,
+        here: _Here,
+        folder: Path,
+        environment: Mapping[str, str],
+        options: SmokeOptions,
+        clone_options: CloneOptions,
+        halt: threading.Event,
+        watcher: Watcher,
+        total: int,
+    ) -> None:
+        self._here, self._folder, self._environment = here, folder, environment
+        self.options, self._clone_options = msgspec.structs.replace(options, anyway=True), clone_options
+        self._halt, self._watcher, self._total = halt, watcher, total
+        self.faults: list[Fault] = []
+
+    def alone(self, work: tuple[int, Combination]) -> Tried:
+        """Try a combination with nothing beside it."""
+        number, copies = work
+        self._watcher.stage(named(copies), f"{number} of {self._total}: {', '.join(each.program for each in copies)}")
+        return self._tried(copies, self.options, self._watcher)[0]
+
+    def beside(self, work: tuple[int, Combination]) -> Tried | None:
+        """Try a combination beside others; None where it failed for a port that one of them may have had."""
+        watcher = self._watcher.beside(f"{work[0]} of {self._total}: {named(work[1])}")
+        try:
+            tried, for_want_of_port = self._tried(work[1], self.options, watcher)
+        finally:
+            watcher.over()
+        return None if for_want_of_port else tried
+
+    def again(self, work: tuple[int, Combination]) -> Tried | None:
+        """Try alone what failed beside others; None where it is to end."""
+        return None if self._halt.is_set() else self.alone(work)
+
+    def _tried(self, copies: Combination, options: SmokeOptions, watcher: Watcher) -> tuple[Tried, bool]:
+        entries = self._here.entries
+        leading = msgspec.structs.replace(
+            self._clone_options, leading=lambda clean: all_put_first(copies, entries, clean)
+        )
+        try:
+            report = smoke_clone(self._folder, self._environment, options, leading, self._halt, watcher)
+        except (CloneFault, PlanFault, SettingsFault) as fault:
+            self.faults.append(fault)
+            return not_made(copies, str(fault).partition("\n")[0]), False
+        causes = {cause.name for run in report.runs or () for cause in run.diagnoses}
+        return tried_of(copies, report), "port-in-use" in causes

@@ -18,6 +18,7 @@ from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep
 from dokimon.core.processes.log_file import LARGEST_BYTES
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import Mask, secrets_in
+from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import MaskingWatcher, Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
@@ -32,7 +33,7 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say.
 
     `wait_seconds` is how long to wait where another smoke check is at work in this checkout. With `record` it is
-    recorded; with `share` the report is made fit to hand on.
+    recorded; with `share` the report is made fit to hand on. `ports` are those that it shares with others side by side.
     """
 
     runs: tuple[str, ...] = ()
@@ -45,6 +46,7 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     wait_seconds: float = 0.0
     record: bool = False
     share: bool = False
+    ports: Ports | None = None
 
 
 class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
@@ -56,6 +58,19 @@ class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
     staged: bool = False
     empty: bool = False
     leading: Callable[[dict[str, str]], dict[str, str]] | None = None
+
+
+class AcrossOptions(msgspec.Struct, frozen=True, kw_only=True):
+    """What is tried: versions of these `tools` (as they were typed), `only` these combinations where some are named.
+
+    Of several tools each version is tried with the others as they are reached, with `all_pairs` each with each;
+    `at_once` clones are carried out side by side.
+    """
+
+    tools: tuple[str, ...]
+    only: tuple[str, ...] = ()
+    all_pairs: bool = False
+    at_once: int = 1
 
 
 def smoke(
@@ -82,6 +97,8 @@ def smoke(
     else:
         plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
         context = run_context_of(verified, halt, watcher, begun)
+        if options.ports:
+            context = msgspec.structs.replace(context, ports=options.ports)
         look = _masking(while_up, verified) if while_up else None
         with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
             if recorder:

@@ -114,6 +114,11 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
         return self.shown_as or shown(self.command, self.folder, self.words)
 
     @property
+    def picks_own_port(self) -> bool:
+        """Whether it may listen on a port that Dokimon did not choose for it."""
+        return self.kind != "program" and self.port != "any" and not self.may_move
+
+    @property
     def draws_window(self) -> bool:
         """Whether it is a desktop program: a window is looked for."""
         return any(each.spec.draws_window for each in self.checks)

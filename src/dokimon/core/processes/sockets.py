@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import socket
-from collections.abc import Iterable
+from collections.abc import Collection, Iterable
 from urllib.parse import urlsplit
 
 import psutil
@@ -15,6 +15,9 @@ from dokimon.core.text import clean
 
 _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
 """What listens on every address is asked on loopback."""
+
+_MOST_DRAWN = 20
+"""How often the system is asked for a free port, until it names one that nobody else was given."""
 
 
 def listeners(pids: Iterable[int], table: Sockets | None = None) -> tuple[Listening, ...]:
@@ -91,14 +94,19 @@ def addresses_for_others(run: Run) -> tuple[str, ...]:
     return tuple(f"{page.scheme}://{host}:{page.port}/" for host in hosts)
 
 
-def free_port(after: int | None = None) -> int:
-    """Return a TCP port that is free on loopback at this moment: one of the twenty after `after`, if it can be."""
+def free_port(after: int | None = None, given: Collection[int] = ()) -> int:
+    """Return a TCP port that is free on loopback at this moment: one of the twenty after `after`, if it can be.
+
+    It is none of those that were `given` out already.
+    """
     near = [*range(after + 1, min(after + 21, 65536))] if after else []
-    for port in [*near, 0]:
+    for port in [*near, *[0] * _MOST_DRAWN]:
         with socket.socket() as probe:
             try:
                 probe.bind(("127.0.0.1", port))
             except OSError:
                 continue
-            return int(probe.getsockname()[1])
+            found = int(probe.getsockname()[1])
+            if found not in given:
+                return found
     raise OSError("no port is free")

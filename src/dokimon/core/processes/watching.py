@@ -23,6 +23,32 @@ class Watcher:
     def note(self, text: str) -> None:
         """Something happened that is worth a line of its own."""
 
+    def beside(self, name: str) -> Watcher:
+        """Return who hears of one of several pieces of work that go on side by side, until its `over` is called."""
+        return Beside(self, name)
+
+    def over(self) -> None:
+        """The work that this one hears of is over."""
+
+
+class Beside(Watcher):
+    """Hands on what it hears, with the name of its piece of work in front."""
+
+    def __init__(self, watcher: Watcher, name: str) -> None:
+        self._watcher, self._name = watcher, name
+
+    def stage(self, subject: str, doing: str) -> None:
+        self._watcher.stage(f"{self._name}: {subject}", doing)
+
+    def note(self, text: str) -> None:
+        self._watcher.note(f"{self._name}: {text}")
+
+    def line(self, text: str) -> None:
+        self._watcher.line(text)
+
+    def follower(self, name: str) -> Callable[[str, bool], None] | None:
+        return self._watcher.follower(f"{self._name}: {name}")
+
 
 class MaskingWatcher(Watcher):
     """Hands on to another what it hears, with secrets masked. Lines that were printed are masked where they are read."""

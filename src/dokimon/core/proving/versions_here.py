@@ -1,32 +1,113 @@
-"""The copies of a tool that a project can be tried with, and how each is put first."""
+"""The copies of a tool that a project can be tried with, what is declared and not here, and how a copy is put first."""
 
 from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterable, Mapping
+from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
+from dokimon.core.declarations.requirement import requirement
+from dokimon.core.judging.installing import ways_to_install
+from dokimon.core.judging.values import Machine
 from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.survey import Installation
+from dokimon.core.report.model import NotTried
+from dokimon.core.source import Source
+from dokimon.core.text import clean
+from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.orders import dotted
+from dokimon.core.versions.sets import VersionSet
 
 MOST = 12
 """Each is a preparation from nothing and a start."""
 
+_MOST_NOT_TRIED = 4
 
-def copies_to_try(copies: Iterable[Installation]) -> list[Installation]:
-    """Return one copy of each version that is here and can be run, the oldest first; the one that is reached for its own."""
+
+def copies_to_try(copies: Iterable[Installation], accepted: VersionSet | None = None) -> list[Installation]:
+    """Return one copy of each version that is here and can be run, the oldest first; the one that is reached for its own.
+
+    Where some versions are `accepted` (over the dotted order), these, and the nearest beyond each of their ends.
+    """
     found: dict[str, Installation] = {}
     for copy in sorted(copies, key=lambda each: not each.reached):
         if copy.version and not copy.fault and not copy.own and not copy.checkout_named and Path(copy.program).exists():
             found.setdefault(copy.version, copy)
-    return sorted(found.values(), key=lambda copy: version_key(copy.version or ""))[-MOST:]
+    ordered = sorted(found.values(), key=lambda copy: version_key(copy.version or ""))
+    return (_near(ordered, accepted) if accepted else ordered)[-MOST:]
+
+
+def _near(ordered: Sequence[Installation], accepted: VersionSet) -> list[Installation]:
+    inside = [is_in(copy.version or "", accepted) for copy in ordered]
+    if True not in inside:
+        return list(ordered)
+    beside = [any(inside[max(index - 1, 0) : index + 2]) for index in range(len(ordered))]
+    return [copy for copy, near in zip(ordered, beside, strict=True) if near]
+
+
+def is_in(version: str, versions: VersionSet) -> bool:
+    """Whether a set over the dotted order has a version; one that cannot be read is in none."""
+    try:
+        return dotted.DOTTED.key(version) in versions
+    except VersionFault:
+        return False
 
 
 def version_key(version: str) -> tuple[list[int], bool, str]:
     """Return what versions are sorted by: their numbers, and a release after its pre-releases."""
     numbers = [int(number) for number in re.findall(r"\d+", re.split(r"[-+]|(?<=\d)[a-z]", version)[0])]
     return numbers, not re.search(r"[-a-z]", version), version
+
+
+def not_here(
+    tool: Tool, accepted: VersionSet, copies: Sequence[Installation], machine: Machine
+) -> tuple[NotTried, ...]:
+    """Return what is declared and what no copy has: the lower end, and each maintained line; with how one is got."""
+    maintained = tool.lines.maintained if tool.lines else []
+    every = [*maintained, *(tool.lines.ended if tool.lines else ())]
+    here = {_line(copy.version or "", every) for copy in copies}
+    low = accepted.intervals[0].low if accepted else None
+    wanted = {_line(low.label, every): low.label} if low and not low.rank and low.label else {}
+    for line in maintained:
+        if is_in(f"{line}.9999", accepted) or is_in(line, accepted):
+            wanted.setdefault(line, line)
+    found = []
+    for line, version in sorted(wanted.items(), key=lambda each: version_key(each[1])):
+        if line not in here:
+            need = requirement(tool.name, version, "plain", Source("", 0, ""))
+            remedies = tuple(ways_to_install(need, tool, machine)[:1])
+            found.append(NotTried(tool=tool.name, version=clean(version, 40), line=clean(line, 40), remedies=remedies))
+    return tuple(found[-_MOST_NOT_TRIED:])
+
+
+def _line(version: str, lines: Iterable[str]) -> str:
+    """Return the line of releases of a version; where none is known, its first two numbers."""
+    near = [line for line in lines if version == line or version.startswith((f"{line}.", f"{line}-"))]
+    return max(near, key=len, default=".".join(version.split(".")[:2]))
+
+
+def all_put_first(
+    copies: Sequence[Installation], tools: Mapping[str, Tool], environment: Mapping[str, str]
+) -> dict[str, str]:
+    """Return the variables with which the commands of these copies' tools are theirs.
+
+    A folder that has commands of the other tools too (`/usr/bin`) comes after theirs.
+    """
+
+    def has_others(copy: Installation) -> int:
+        commands = [
+            name
+            for each in copies
+            if each.tool != copy.tool and (tool := tools.get(each.tool))
+            for name in tool.commands
+        ]
+        return sum((Path(copy.path).parent / name).exists() for name in commands)
+
+    changed = dict(environment)
+    for copy in sorted(copies, key=has_others, reverse=True):
+        changed = put_first(copy, tools.get(copy.tool), changed)
+    return changed
 
 
 def put_first(copy: Installation, tool: Tool | None, environment: Mapping[str, str]) -> dict[str, str]:

@@ -46,6 +46,12 @@ CREATE TABLE uses (record INTEGER NOT NULL, place TEXT NOT NULL, piece TEXT NOT 
 CREATE INDEX of_piece ON uses (piece);
 """
 
+_PROVEN = """
+CREATE TABLE IF NOT EXISTS proven (checkout INTEGER NOT NULL, tools TEXT NOT NULL, content BLOB NOT NULL,
+    PRIMARY KEY (checkout, tools)) WITHOUT ROWID
+"""
+"""Made when something is first proven: files that are older have no such table."""
+
 _PRUNE = """
 DELETE FROM records WHERE checkout = :checkout
     AND id NOT IN (SELECT id FROM records WHERE checkout = :checkout ORDER BY id DESC LIMIT :kept)
@@ -189,6 +195,18 @@ class Store:
         with self._writing() as link:
             content = zlib.compress(msgspec.json.encode(named), 1)
             link.execute("UPDATE checkouts SET files = ? WHERE id = ?", (content, checkout))
+
+    def proofs(self, checkout: int) -> list[bytes]:
+        """Return what was proven last of a checkout under versions of each group of tools, as it was given."""
+        if not self._all("SELECT 1 FROM sqlite_master WHERE name = ?", "proven"):
+            return []
+        return [content for (content,) in self._all("SELECT content FROM proven WHERE checkout = ?", checkout)]
+
+    def keep_proof(self, checkout: int, tools: str, content: bytes) -> None:
+        """Keep what was proven of a checkout under versions of some tools, in place of what was proven before."""
+        with self._writing() as link:
+            link.execute(_PROVEN)
+            link.execute("INSERT OR REPLACE INTO proven VALUES (?, ?, ?)", (checkout, tools, content))
 
     def close(self) -> None:
         """Let go of the file."""

@@ -59,8 +59,11 @@ def _of_across(across: Across) -> list[_Case]:
         outcome = _OUTCOMES.get(each.verdict, "")
         if outcome and not each.declared:
             outcome = "skipped"
+        beside = "".join(f", {one.tool} {one.version}" for one in each.beside)
         cases.append(
-            _Case(f"{across.tool} {each.version}", outcome, each.cause or each.checks or "", each.up_seconds or 0)
+            _Case(
+                f"{across.tool} {each.version}{beside}", outcome, each.cause or each.checks or "", each.up_seconds or 0
+            )
         )
     return cases
 

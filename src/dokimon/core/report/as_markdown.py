@@ -141,11 +141,15 @@ def _beside(report: Report) -> list[str]:
 
 
 def _of_across(across: Across) -> list[str]:
-    lines = [f"| {plain_text(across.tool)} | declared | verdict | checks | first cause |", "|---|---|---|---|---|"]
+    tools = [across.tool, *(each.tool for each in across.beside)]
+    names = " | ".join(map(plain_text, tools))
+    lines = [f"| {names} | declared | verdict | checks | first cause |", "|---" * (len(tools) + 4) + "|"]
     for each in across.tried:
-        cells = (each.version, "yes" if each.declared else "no", each.verdict, each.checks or "", each.cause or "")
+        versions = (each.version, *(one.version for one in each.beside))
+        cells = (*versions, "yes" if each.declared else "no", each.verdict, each.checks or "", each.cause or "")
         lines.append(table_row(*map(plain_text, cells)))
-    return [*lines, "", *(f"- {plain_text(each)}" for each in across.says)]
+    missing = [f"not tried, as no copy is here: {each.tool} {each.version}" for each in across.not_tried]
+    return [*lines, "", *(f"- {plain_text(each)}" for each in (*across.says, *missing))]
 
 
 def _of_clone(clone: FromClone) -> list[str]:

@@ -375,26 +375,82 @@ class Changes(_Part, frozen=True, kw_only=True):
     differences: tuple[Difference, ...] = ()
 
 
+class Beside(_Part, frozen=True, kw_only=True):
+    """Another tool of a combination: its version, and whether that is `declared`."""
+
+    tool: str
+    version: str
+    path: str
+    declared: bool
+
+
 class Tried(_Part, frozen=True, kw_only=True):
-    """What came of the project under one version of a tool: whether that is `declared`, the first cause where it failed."""
+    """What came of the project under one version of a tool: whether that is `declared`, the first cause where it failed.
+
+    `beside` are the versions of the other tools that it was tried with, where several are combined.
+    """
 
     version: str
     path: str
     declared: bool
     verdict: CheckVerdict
+    beside: tuple[Beside, ...] = ()
     cause: str | None = None
     checks: str | None = None
     prepare_seconds: float | None = None
     up_seconds: float | None = None
 
 
-class Across(_Part, frozen=True, kw_only=True):
-    """What came of it under several versions of a tool, the oldest first; `says` what is proven by that, in sentences."""
+class Accepted(_Part, frozen=True, kw_only=True):
+    """What is declared of a tool, in words; without `accepts` nothing is."""
 
     tool: str
     accepts: str | None = None
+
+
+class NotTried(_Part, frozen=True, kw_only=True):
+    """A version that is declared, of a `line` of releases that no copy here belongs to: how one is got."""
+
+    tool: str
+    version: str
+    line: str
+    remedies: tuple[Remedy, ...] = ()
+
+
+class Across(_Part, frozen=True, kw_only=True):
+    """What came of it under several versions of a tool, the oldest first; `says` what is proven by that, in sentences.
+
+    `beside` are the other tools, where several are combined; `not_tried` is what is declared and not here.
+    """
+
+    tool: str
+    accepts: str | None = None
+    beside: tuple[Accepted, ...] = ()
     tried: tuple[Tried, ...] = ()
     says: tuple[str, ...] = ()
+    not_tried: tuple[NotTried, ...] = ()
+
+
+class Suggestion(_Part, frozen=True, kw_only=True):
+    """What a declaration would be by what was proven: `before` in a line of a `file`, and what would stand there `after`.
+
+    Without `before` it is only said.
+    """
+
+    tool: str
+    says: str
+    file: str | None = None
+    line: int | None = None
+    before: str | None = None
+    after: str | None = None
+
+
+class Suggested(_Part, frozen=True, kw_only=True):
+    """What was proven, in sentences (`by`), what would be declared by that, and the `change` of the files as a patch."""
+
+    by: tuple[str, ...] = ()
+    suggestions: tuple[Suggestion, ...] = ()
+    change: str | None = None
 
 
 class FromClone(_Part, frozen=True, kw_only=True):
@@ -457,5 +513,6 @@ class Report(_Part, frozen=True, kw_only=True):
     since_passed: Changes | None = None
     from_clone: FromClone | None = None
     across: Across | None = None
+    suggested: Suggested | None = None
     surroundings: Surroundings | None = None
     shared: bool = False

@@ -11,7 +11,7 @@ from dokimon.core.planning.plan import Plan, RunPlan, shown
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Check, Prepared, Run
 from dokimon.core.smoking.preparing import prepare
-from dokimon.core.smoking.running import RunContext, WhileUp
+from dokimon.core.smoking.running import RunContext, WhileUp, own_choices
 from dokimon.core.smoking.seen import remember
 from dokimon.core.smoking.targets import carry_out_on_targets
 
@@ -68,10 +68,11 @@ def prepare_and_run(
     if while_up:
         chains.sort(key=lambda chain: chain[-1].kind != "program")
     runs: list[Run] = []
-    for chain in chains:
-        if context.halt.is_set():
-            break
-        _carry_out(chain, context, runs, while_up if chain is chains[-1] else None)
+    with context.ports.turn(own_choices(plan.runs), context.halt):
+        for chain in chains:
+            if context.halt.is_set():
+                break
+            _carry_out(chain, context, runs, while_up if chain is chains[-1] else None)
     order = [each.name for each in plan.runs]
     # A run on several targets is named after each of them.
     places = {run.name: order.index(run.name if run.name in order else run.name.rpartition("@")[0]) for run in runs}

@@ -5,7 +5,7 @@ from __future__ import annotations
 import re
 import threading
 import time
-from collections.abc import Callable, Mapping
+from collections.abc import Callable, Iterable, Mapping
 from http.cookiejar import CookieJar
 from pathlib import Path
 from typing import Any
@@ -23,8 +23,9 @@ from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import secrets_in
 from dokimon.core.processes.output import Output
+from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.readiness import Awaited, State, wait_until_up
-from dokimon.core.processes.sockets import free_port, listeners, strangers
+from dokimon.core.processes.sockets import listeners, strangers
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.processes.watching import Watcher
@@ -52,7 +53,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
     `words` fill braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
     `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
-    `begun` is when all this began (`time.monotonic`).
+    `ports` are those that smoke checks side by side give out together. `begun` is when all this began (`time.monotonic`).
     """
 
     environment: Mapping[str, str]
@@ -64,6 +65,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     words: Mapping[str, str] = {}
     looks: Mapping[str, Look] = {}
     checking: bool = True
+    ports: Ports = msgspec.field(default_factory=Ports)
     begun: float = msgspec.field(default_factory=time.monotonic)
 
     @property
@@ -74,7 +76,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
 
 def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = None) -> Run:
     """Start the run, wait until it is up, check it, let `while_up` have its turn, stop it, and say how all that went."""
-    port, held = _choose_port(plan)
+    port, held = _choose_port(plan, context.ports)
     words = {**plan.words, **context.words, **({"port": str(port)} if port is not None else {})}
     argv = argv_of(plan.command, words)
     text = plan.shown_as or shown(plan.command, plan.folder, words)
@@ -114,6 +116,7 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
     finally:
         if display:
             display.close()
+        context.ports.give_back(port)
     return _with_what_it_lacked(run, plan, variables, context, while_up)
 
 
@@ -328,11 +331,17 @@ def _check_contexts(
     return check_context
 
 
-def _choose_port(plan: RunPlan) -> tuple[int | None, tuple[Stranger, ...]]:
+def _choose_port(plan: RunPlan, ports: Ports) -> tuple[int | None, tuple[Stranger, ...]]:
     """Return the port that the run is given or expected on, and who holds it already."""
     if plan.port is None:
         return None, ()
     if plan.port == "any":
-        return free_port(), ()
+        return ports.free(), ()
     held = strangers(plan.port)
-    return (free_port(plan.port) if held and plan.may_move else plan.port), held
+    is_free = not held and (not plan.may_move or ports.claim(plan.port))
+    return (plan.port if is_free or not plan.may_move else ports.free(plan.port)), held
+
+
+def own_choices(plans: Iterable[RunPlan]) -> list[int | None]:
+    """Return the ports that runs take without being told; what Dokimon chooses for them is not among these."""
+    return [None if each.port == "any" else each.port for each in plans if each.picks_own_port]
