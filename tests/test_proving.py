@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import os
 import re
+import shutil
 import signal
 import subprocess
 import time
@@ -13,7 +14,7 @@ from pathlib import Path
 import pytest
 
 from conftest import STANDINS, World, report_in, wait_for
-from dokimon.core.processes.sockets import free_port
+from dokimon.core.processes.sockets import free_port, strangers
 
 NEEDS = 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20, <23"\n[[need]]\ntool = "git"\n'
 
@@ -192,9 +193,15 @@ def test_nothing_of_a_clone_is_left_when_its_maker_is_killed(world: World) -> No
     (kept,) = clones(world)
     os.kill(process.pid, signal.SIGKILL)
     process.communicate()
+    until = time.monotonic() + 10
+    while kept.exists() and time.monotonic() < until:  # what watches over it removes it, and ends
+        time.sleep(0.05)
+    assert clones(world) == []
+    (kept / "held").parent.mkdir()
+    (kept / "held").write_text("")  # where that was killed too, the next one does it
     mark.unlink()
     assert world.dokimon("smoke", "--clone").status == 0
-    assert not kept.exists() and clones(world) == []
+    assert clones(world) == []
     mark.unlink()
     process = world.start("smoke", "--clone", "--keep")
     wait_for(mark)
@@ -202,6 +209,59 @@ def test_nothing_of_a_clone_is_left_when_its_maker_is_killed(world: World) -> No
     process.send_signal(signal.SIGINT)
     process.communicate(timeout=30)
     assert clones(world) == []
+
+
+def git(folder: Path, *arguments: str) -> str:
+    named = ["-c", "user.email=gull@example.org", "-c", "user.name=Gull", "-c", "protocol.file.allow=always"]
+    return subprocess.run(
+        ["git", *named, *arguments],
+        cwd=folder,
+        check=True,
+        capture_output=True,
+        text=True,
+        env={**os.environ, "HOME": "/"},
+    ).stdout
+
+
+def test_submodules_and_large_files_that_are_here_are_in_the_clone(world: World) -> None:
+    pier, quay = world.home / "pier", world.home / "quay"
+    for folder, name in ((pier, "pier.py"), (quay, "quay.py")):
+        folder.mkdir()
+        git(folder, "init", "-q")
+        (folder / name).write_text("HEIGHT = 3\n")
+        git(folder, "add", "-A")
+        git(folder, "commit", "-q", "-m", "x")
+    git(pier, "submodule", "--quiet", "add", str(quay), "quay")
+    git(pier, "commit", "-q", "-m", "with a quay")
+    code = (
+        "import sys; sys.path += ['pier', 'pier/quay']\nimport pier, quay\n"
+        "assert open('chart.bin').read() == 'soundings'\nassert 'git-lfs' in open('far.bin').read()"
+    )
+    digest = "5b" * 32
+    pointer = "version https://git-lfs.github.com/spec/v1\noid sha256:{}\nsize 9\n"
+    commit(world, board(code) | {".gitattributes": "*.bin filter=lfs\n", "chart.bin": pointer.format(digest),
+                                 "far.bin": pointer.format("00" * 32)})  # fmt: skip
+    git(world.checkout, "submodule", "--quiet", "add", str(pier), "pier")
+    git(world.checkout, "submodule", "--quiet", "update", "--init", "--recursive")
+    git(world.checkout, "commit", "-q", "-m", "with a pier")
+    content = world.checkout / ".git/lfs/objects" / digest[:2] / digest[2:4] / digest
+    content.parent.mkdir(parents=True)
+    content.write_text("soundings")
+    before = state(world.checkout)
+    report = world.dokimon("smoke", "--clone", "-f", "json").report
+    assert report["verdict"] == "passed" and state(world.checkout) == before
+    assert report["from_clone"]["notes"] == ["1 file that LFS keeps is a pointer in the clone: not fetched here"]
+    for path in (world.checkout / "pier/quay", world.checkout / ".git/modules/pier/modules"):
+        shutil.rmtree(path)
+    notes = world.dokimon("smoke", "--clone", "-f", "json").report["from_clone"]["notes"]
+    assert "the submodule quay is not in the clone: it is not fetched here" in notes
+
+
+def test_a_file_that_is_committed_in_other_letters_is_named(world: World) -> None:
+    commit(world, board("open('data/tides.txt')") | {"data/Tides.txt": "x"})
+    (world.checkout / "data/Tides.txt").rename(world.checkout / "data/tides.txt")
+    (lack,) = world.dokimon("smoke", "--clone", "-f", "json").report["from_clone"]["lacks"]
+    assert lack.startswith("data/tides.txt is committed as Tides.txt: upper and lower case")
 
 
 def test_a_clone_has_an_empty_home_and_this_machines_tools(world: World) -> None:
@@ -469,3 +529,35 @@ def test_who_needs_a_tool_and_which_copies_nobody_reaches(world: World) -> None:
     ]
     refused = world.dokimon("tools", "--needed-by", folder)
     assert refused.status == 2 and "name one" in refused.err
+
+
+@pytest.mark.parametrize("jobs", [1, 3])
+def test_several_projects_are_smoke_checked_in_one_call(world: World, jobs: int) -> None:
+    """Two have the same port of their own; what fails, what cannot be started and what is not fit hides no other."""
+    folder, port = world.home / "fleet", free_port()
+    files = board("")
+    settings = str(files["dokimon.toml"]).replace('"any"', str(port)).replace("{port}", str(port))
+    for name, text in {
+        "ferry/dokimon.toml": settings,
+        "ferry/board.py": files["board.py"],
+        "quay/dokimon.toml": settings,
+        "quay/board.py": files["board.py"],
+        "lost/dokimon.toml": 'format = 1\n[[run]]\nname = "lost"\ncommand = "python gone.py"\n',
+        "none/dokimon.toml": "format = 1\n",
+        "unfit/dokimon.toml": 'format = 1\n[[need]]\ntool = "node"\nversion = "99"\n',
+    }.items():
+        (folder / name).parent.mkdir(parents=True, exist_ok=True)
+        (folder / name).write_text(str(text))
+    ended = world.dokimon("smoke", *(["--jobs", str(jobs)] if jobs > 1 else []), "-f", "json", cwd=folder, seconds=120)
+    assert [(Path(each["project"]["root"]).name, each["verdict"]) for each in json.loads(ended.out)] == [
+        ("ferry", "passed"), ("lost", "failed"), ("none", "unsure"), ("quay", "passed"), ("unfit", "unmet"),
+    ]  # fmt: skip
+    assert ended.status == 1 and not strangers(port)
+    if jobs == 1:
+        planned = world.dokimon("smoke", "--show-plan", cwd=folder)
+        assert planned.status == 0 and "python board.py" in planned.out and "3 of 5 projects fit" in planned.out
+        some = world.dokimon("smoke", "ferry", "quay", cwd=folder)
+        assert some.status == 0 and "2 of 2 projects passed" in some.out
+        for options in (["--keep"], ["--across", "node"]):
+            assert "about one project" in world.dokimon("smoke", *options, cwd=folder).err
+        assert world.dokimon("smoke", "--jobs", "2", cwd=folder / "ferry").status == 2

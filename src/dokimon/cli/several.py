@@ -5,7 +5,7 @@ from __future__ import annotations
 import sys
 from collections.abc import Callable, Sequence
 from pathlib import Path
-from typing import TYPE_CHECKING, NoReturn
+from typing import TYPE_CHECKING, Literal, NoReturn
 
 import typer
 
@@ -20,7 +20,7 @@ def show_several(
     report_of: Callable[[Path], Report],
     draw: Callable[[Console, Report], None],
     *,
-    command: str,
+    command: Literal["needs", "verify"],
     form: str,
     output: Path | None,
     no_color: bool,
@@ -30,8 +30,8 @@ def show_several(
 ) -> NoReturn:
     """Make a report of each folder, draw a row for each (all of each with `verbose`, by `draw`), and end the call."""
     from dokimon.cli.interruption import abandoning
-    from dokimon.cli.showing import deliver_several, refusing
-    from dokimon.core.jobs.several import reports_of, status_of
+    from dokimon.cli.showing import refusing
+    from dokimon.core.jobs.several import reports_of
 
     total, done = len(folders), 0
 
@@ -46,6 +46,26 @@ def show_several(
         reports = reports_of(folders, counted, command)
     if sys.stderr.isatty() and not quiet:
         print("\r\x1b[K", end="", file=sys.stderr, flush=True)
+    deliver_reports(
+        reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict
+    )
+
+
+def deliver_reports(
+    reports: Sequence[Report],
+    draw: Callable[[Console, Report], None],
+    *,
+    form: str,
+    output: Path | None,
+    no_color: bool,
+    quiet: bool,
+    verbose: bool,
+    strict: bool,
+    status: int | None = None,
+) -> NoReturn:
+    """Deliver what was made of several checkouts, and end the call with the `status` that all come to, or that one."""
+    from dokimon.cli.showing import deliver_several
+    from dokimon.core.jobs.several import status_of
 
     def drawn(console: Console) -> None:
         from dokimon.cli.screen.several import draw_several
@@ -53,4 +73,4 @@ def show_several(
         draw_several(console, reports, quiet=quiet, verbose=verbose, draw=lambda report: draw(console, report))
 
     deliver_several(reports, form, output, no_color, drawn)
-    raise typer.Exit(status_of(reports, strict))
+    raise typer.Exit(status_of(reports, strict) if status is None else status)

@@ -10,7 +10,7 @@ import typer
 from dokimon.cli.completing import complete_runs
 from dokimon.cli.options import (
     AskOption,
-    FolderArgument,
+    FoldersArgument,
     Format,
     FormatOption,
     NoColorOption,
@@ -30,6 +30,7 @@ if TYPE_CHECKING:
 
     from dokimon.cli.progress import Progress
     from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
+    from dokimon.core.machine.once import Once
     from dokimon.core.processes.tree import Tree
     from dokimon.core.report.model import Report, Run
 
@@ -38,7 +39,7 @@ EXAMPLE = "Example: dokimon smoke --run board --keep"
 
 
 def smoke(
-    path: FolderArgument = Path(),
+    paths: FoldersArgument = None,
     run: Annotated[
         list[str] | None,
         typer.Option(
@@ -85,7 +86,8 @@ def smoke(
         bool, typer.Option("--all-pairs", help="With several --across, each version with each of the others.")
     ] = False,
     jobs: Annotated[
-        int, typer.Option("--jobs", "-j", metavar="N", min=1, help="With --across, so many clones side by side.")
+        int,
+        typer.Option("--jobs", "-j", metavar="N", min=1, help="With --across or several projects: so many at once."),
     ] = 1,
     listed: Annotated[
         bool, typer.Option("--list", help="With --across, only print what would be tried, for the jobs of a CI system.")
@@ -120,6 +122,7 @@ def smoke(
     """
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing
     from dokimon.core.faults import Fault
+    from dokimon.core.jobs.several import checkouts_in
     from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
     from dokimon.core.machine.platform import WINDOWS
     from dokimon.core.report.outcome import exit_status
@@ -131,7 +134,11 @@ def smoke(
         keep=keep, qr=qr, staged=staged, empty=empty, clone=clone, across=across or [], only=only, listed=listed,
         all_pairs=all_pairs, jobs=jobs, pick=pick, show_plan=show_plan,
     )  # fmt: skip
-    folder = folder_asked(path)
+    folders = [folder_asked(path) for path in paths or [Path()]]
+    every = checkouts_in(folders)
+    several = len(every) > 1 or every != folders
+    _refuse_of_several(several, keep=keep, across=bool(across), jobs=jobs)
+    (folder, *_) = folders
     options = SmokeOptions(
         runs=tuple(run or ()),
         every=all_runs,
@@ -151,6 +158,19 @@ def smoke(
         if across
         else None
     )
+
+    def draw(console: Console, report: Report) -> None:
+        _draw(console, report, quiet=quiet, verbose=verbose, planned=show_plan)
+
+    if several:
+        from dokimon.cli.several import deliver_reports
+
+        with refusing():
+            reports = _several(every, options, showing, of_clone, jobs, planned=show_plan)
+        deliver_reports(
+            reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict,
+            status=0 if show_plan else None,
+        )  # fmt: skip
     try:
         if wish and listed:
             _list(folder, wish)
@@ -159,10 +179,7 @@ def smoke(
     except Fault as fault:
         refuse(str(fault))
 
-    deliver(
-        report, form, output, no_color,
-        lambda console: _draw(console, report, quiet=quiet, verbose=verbose, planned=show_plan),
-    )  # fmt: skip
+    deliver(report, form, output, no_color, lambda console: draw(console, report))
     raise typer.Exit(0 if show_plan else exit_status(report, strict))
 
 
@@ -181,7 +198,6 @@ def _refuse_contradictions(
         (only and not across, "--only is about the versions of a tool: call it with --across"),
         (listed and not across, "--list is about the versions of a tool: call it with --across"),
         (all_pairs and len(across) < 2, "--all-pairs is about several tools: give --across for each of them"),
-        (jobs > 1 and not across, "--jobs is about several clones: call it with --across"),
         (
             across and (keep or pick or show_plan),
             "--across tries several versions: without --keep, --pick and --show-plan",
@@ -190,6 +206,16 @@ def _refuse_contradictions(
     ):
         if wrong:
             refuse(says)
+
+
+def _refuse_of_several(several: bool, *, keep: bool, across: bool, jobs: int) -> None:
+    """Refuse what is about one project where there are several, and the other way round."""
+    from dokimon.cli.showing import refuse
+
+    if several and (keep or across):
+        refuse("--keep and --across are about one project: name one folder")
+    if jobs > 1 and not several and not across:
+        refuse("--jobs is about several projects or versions: here is one of each")
 
 
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool, planned: bool) -> None:
@@ -279,7 +305,36 @@ def smoke_in(
     return report
 
 
-def _planned(folder: Path, options: SmokeOptions) -> Report:
+def _several(
+    folders: list[Path],
+    options: SmokeOptions,
+    showing: Showing,
+    of_clone: CloneOptions | None,
+    at_once: int,
+    *,
+    planned: bool,
+) -> list[Report]:
+    """Smoke-check several projects, so many at once, or only plan that; one that cannot be hides no other."""
+    import os
+
+    from dokimon.cli.interruption import interruptible
+    from dokimon.cli.progress import watch
+    from dokimon.core.jobs.several import reports_of
+    from dokimon.core.jobs.smoke_several import smoke_several
+
+    if planned:
+        from dokimon.core.machine.once import Once
+
+        once = Once()
+        return reports_of(folders, lambda each: _planned(each, options, once), "smoke")
+    with (
+        interruptible() as halt,
+        watch(quiet=showing.quiet, follow=showing.follow, no_color=showing.no_color) as progress,
+    ):
+        return smoke_several(folders, os.environ, options, of_clone, at_once, halt, progress)
+
+
+def _planned(folder: Path, options: SmokeOptions, once: Once | None = None) -> Report:
     """Return the plan for the project in `folder` as a report; raises as `smoke_in` does."""
     import os
 
@@ -288,7 +343,7 @@ def _planned(folder: Path, options: SmokeOptions) -> Report:
     from dokimon.core.jobs.verify import verify
 
     with abandoning():
-        verified = verify(folder, os.environ, pick=options.pick, may_ask=options.may_ask)
+        verified = verify(folder, os.environ, pick=options.pick, may_ask=options.may_ask, once=once)
     return plan_report(verified, plan_smoke(verified, verified.environment, options.runs, every=options.every))
 
 

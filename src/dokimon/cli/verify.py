@@ -60,6 +60,7 @@ def verify(
     from dokimon.cli.showing import deliver, folder_asked, refuse, refusing, say
     from dokimon.core.jobs import verify as job
     from dokimon.core.jobs.several import checkouts_in
+    from dokimon.core.machine.once import Once
     from dokimon.core.report.outcome import exit_status
 
     if suppose and pick:
@@ -67,9 +68,12 @@ def verify(
     folders = [folder_asked(path) for path in paths or [Path()]]
     every = checkouts_in(folders)
     if len(every) > 1 or every != folders:
+        once, environment = Once(), dict(os.environ)
 
         def report_of(each: Path) -> Report:
-            found = job.verify(each, os.environ, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or ())
+            found = job.verify(
+                each, environment, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or (), once=once
+            )
             return job.verify_report(found, strict)
 
         show_several(

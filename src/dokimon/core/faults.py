@@ -10,7 +10,7 @@
     ├── TurnFault           another smoke check is at work in the same checkout            smoking/turn.py
     ├── PatternFault        a regular expression that cannot be used, or takes too long    core/patterns.py
     ├── AcrossFault         what `--across` names is no tool of the catalogue              jobs/across.py
-    ├── CloneFault          no clone of the checkout could be made                         proving/cloning.py
+    ├── CloneFault          no clone of the checkout could be made                         proving/git.py
     ├── SuppositionFault    what `--suppose` names is no tool or no version                proving/supposing.py
     ├── RunFault            a run that did not get up, for callers of `dokimon.running`    jobs/running.py
     └── faults that only checks raise, and turn into a verdict themselves: PlaceFault, SelectorFault, RenderFault,
@@ -21,9 +21,16 @@ Each carries `reason`, and `file` and `line` where the place is known.
 
 from __future__ import annotations
 
+from typing import ClassVar
+
 
 class Fault(Exception):
-    """What went wrong: the `reason` in words, the `file` (as a message names it, or empty) and the `line` (from 1)."""
+    """What went wrong: the `reason` in words, the `file` (as a message names it, or empty) and the `line` (from 1).
+
+    One `of_call` is the caller's own: no other checkout would do better.
+    """
+
+    of_call: ClassVar[bool] = False
 
     def __init__(self, reason: str, *, file: str = "", line: int = 1) -> None:
         super().__init__(reason)

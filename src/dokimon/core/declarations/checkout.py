@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+from collections import deque
 from pathlib import Path
 
 import msgspec
@@ -89,8 +91,8 @@ def _is_common(folder: Path) -> bool:
     return str(folder) in _OF_THE_SYSTEM or folder == Path(folder.anchor)
 
 
-_DEEPEST_PROJECT = 3
-_MOST_FOLDERS = 2000
+_DEEPEST_PROJECT = 4
+_MOST_FOLDERS = 20_000
 
 
 def projects_below(folder: Path) -> list[str]:
@@ -99,23 +101,38 @@ def projects_below(folder: Path) -> list[str]:
     Hidden folders and those that tools fill are passed over, and links are not followed.
     """
     found: list[str] = []
-    waiting = [(folder, 0)]
+    waiting = deque([(str(folder), 0)])
     for _ in range(_MOST_FOLDERS):
         if not waiting:
             break
-        here, depth = waiting.pop(0)
-        try:
-            names = sorted(child.name for child in here.iterdir() if child.is_dir() and not child.is_symlink())
-        except OSError:
-            continue
-        for name in names:
+        here, depth = waiting.popleft()
+        for name in _folders_in(here):
+            inside = f"{here}/{name}"
             if name.startswith(".") or name in FILLED_BY_TOOLS:
                 continue
-            if _nearest([here / name], (SETTINGS_FILE, *_REPOSITORY, *_PARTS)):
-                found.append((here / name).relative_to(folder).as_posix())
+            if not _MARKS.isdisjoint(_names_in(inside)):
+                found.append(inside[len(str(folder)) + 1 :])
             elif depth + 1 < _DEEPEST_PROJECT:
-                waiting.append((here / name, depth + 1))
+                waiting.append((inside, depth + 1))
     return sorted(found)
+
+
+_MARKS = frozenset((SETTINGS_FILE, *_REPOSITORY, *_PARTS))
+
+
+def _names_in(folder: str) -> list[str]:
+    try:
+        return os.listdir(folder)  # noqa: PTH208 (names alone, and fast)
+    except OSError:
+        return []
+
+
+def _folders_in(folder: str) -> list[str]:
+    try:
+        with os.scandir(folder) as entries:
+            return sorted(each.name for each in entries if each.is_dir(follow_symlinks=False))
+    except OSError:
+        return []
 
 
 def _nearest(folders: list[Path], names: tuple[str, ...]) -> Path | None:

@@ -22,8 +22,8 @@ from dokimon.core.planning.plan import PlanFault
 from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.across import across_of, not_made, tried_of, verdict_of
-from dokimon.core.proving.cloning import CloneFault
 from dokimon.core.proving.combining import Combination, NoSuchCombination, combined, named, wished
+from dokimon.core.proving.git import CloneFault
 from dokimon.core.proving.side_by_side import side_by_side
 from dokimon.core.proving.versions_here import all_put_first, copies_to_try, not_here
 from dokimon.core.records.proofs import Proof, keep_proof

@@ -9,6 +9,7 @@ import msgspec
 
 from dokimon.core.jobs.several import checkouts_in, reports_of
 from dokimon.core.jobs.verify import verify, verify_report
+from dokimon.core.machine.once import Once
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import Finding, NeededBy, Report
 from dokimon.core.report.outcome import UNMET_VERDICTS
@@ -20,9 +21,11 @@ def with_needs(report: Report, tools: Sequence[str], folder: Path, environment: 
     checkouts = checkouts_in([folder])
     found: list[NeededBy] = []
     notes: list[str] = []
-    for place, each in zip(
-        checkouts, reports_of(checkouts, lambda one: _verified(one, environment), "verify"), strict=True
-    ):
+    once = Once()
+    reports = reports_of(
+        checkouts, lambda one: verify_report(verify(one, environment, once=once), strict=False), "verify"
+    )
+    for place, each in zip(checkouts, reports, strict=True):
         name = _name(place, folder)
         found += [_of(name, tool, needs) for tool in tools if (needs := _needs_of(each, tool))]
         notes += [f"{name}: {note}" for note in each.notes if not each.requirements and each.verdict == "unknown"]
@@ -32,10 +35,6 @@ def with_needs(report: Report, tools: Sequence[str], folder: Path, environment: 
     ]
     told = [f"no checkout below {folder} reaches {copy.path} ({copy.version or 'no version given'})" for copy in idle]
     return msgspec.structs.replace(report, needed_by=tuple(found), notes=(*report.notes, *map(clean, (*notes, *told))))
-
-
-def _verified(folder: Path, environment: Mapping[str, str]) -> Report:
-    return verify_report(verify(folder, environment), strict=False)
 
 
 def _name(place: Path, folder: Path) -> str:

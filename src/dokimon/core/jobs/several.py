@@ -4,10 +4,10 @@ from __future__ import annotations
 
 from collections.abc import Callable, Iterable, Sequence
 from pathlib import Path
+from typing import Literal
 
 from dokimon.core.declarations.checkout import find_checkout, projects_below
 from dokimon.core.faults import Fault
-from dokimon.core.machine.catalogue import CatalogueFault
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Project, Report
 from dokimon.core.report.outcome import exit_status
 from dokimon.core.settings.tables import SettingsFault
@@ -23,20 +23,27 @@ def checkouts_in(folders: Sequence[Path]) -> list[Path]:
     return list(found)
 
 
-def reports_of(folders: Iterable[Path], report: Callable[[Path], Report], command: str) -> list[Report]:
-    """Return a report for each folder; one whose settings cannot be used is unknown, with the reason as its note."""
-    return [_report_of(folder, report, command) for folder in folders]
+def reports_of(
+    folders: Iterable[Path], report: Callable[[Path], Report], command: Literal["needs", "verify", "smoke"]
+) -> list[Report]:
+    """Return a report for each folder; one that cannot be used is unknown, with the reason as its note."""
+    return [report_or_reason(folder, report, command) for folder in folders]
 
 
-def _report_of(folder: Path, report: Callable[[Path], Report], command: str) -> Report:
+def report_or_reason(
+    folder: Path, report: Callable[[Path], Report], command: Literal["needs", "verify", "smoke"]
+) -> Report:
+    """Return the report of a folder, or one that says why there is none: its settings, no way to start it, no clone."""
     try:
         return report(folder)
-    except (SettingsFault, CatalogueFault) as fault:
+    except Fault as fault:
+        if fault.of_call:
+            raise
         return Report(
             format=FORMAT,
             minor=FORMAT_MINOR,
-            command="needs" if command == "needs" else "verify",
-            verdict="unknown",
+            command=command,
+            verdict="unsure" if command == "smoke" else "unknown",
             project=Project(root=clean(str(folder)), name=clean(folder.name, 80)),
             requirements=(),
             notes=(clean(_in_words(fault)),),
@@ -48,7 +55,7 @@ def _in_words(fault: Fault) -> str:
         first = fault.problems[0]
         more = f" (and {len(fault.problems) - 1} more)" if len(fault.problems) > 1 else ""
         return f"{fault.file}:{first.line}: {first.says}{more}"
-    return str(fault)
+    return str(fault).partition("\n")[0]
 
 
 def status_of(reports: Sequence[Report], strict: bool) -> int:

@@ -20,6 +20,7 @@ from dokimon.core.judging.scopes import Scopes
 from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.links import folder_of_links
+from dokimon.core.machine.once import Once
 from dokimon.core.machine.platform import loopback_addresses, own_folder
 from dokimon.core.machine.survey import Installation, Survey
 from dokimon.core.proving.supposing import Supposition, in_words, read_suppositions, supposed, without_remedies
@@ -71,17 +72,18 @@ def verify(
     pick: bool = False,
     may_ask: Collection[str] = (),
     suppose: Sequence[str] = (),
+    once: Once | None = None,
 ) -> Verified:
     """Read the checkout that holds the folder `start`, survey this machine and judge.
 
     With `fresh` no answer of an earlier survey counts; with `pick` satisfying copies are put first on PATH, and judged
     there. `may_ask` are commands that only the checkout names and that are asked all the same. It is judged as if the
-    versions that `suppose` names were reached (`node=22.11.0`, `php=none`). Raises
-    `SettingsFault`, `CatalogueFault` and `SuppositionFault`.
+    versions that `suppose` names were reached (`node=22.11.0`, `php=none`). `once` is shared by all checkouts that are
+    verified in one call, with the same environment. Raises `SettingsFault`, `CatalogueFault` and `SuppositionFault`.
     """
     declared = declare(start, environment, may_ask)
     suppositions = read_suppositions(suppose, declared.workspace.catalogue)
-    verified = _held_against_machine(declared, environment, fresh, suppositions)
+    verified = _held_against_machine(declared, environment, fresh, suppositions, once)
     if not pick or suppositions:
         return verified
     way = way_of(verified)
@@ -129,14 +131,18 @@ def way_of(verified: Verified) -> Way:
 
 
 def _held_against_machine(
-    declared: Declared, environment: Mapping[str, str], fresh: bool, suppositions: Sequence[Supposition] = ()
+    declared: Declared,
+    environment: Mapping[str, str],
+    fresh: bool,
+    suppositions: Sequence[Supposition] = (),
+    once: Once | None = None,
 ) -> Verified:
     checkout, catalogue = declared.checkout, declared.workspace.catalogue
     needs = [each for need in declared.requirements for each in need.choices]
     parts_of = {each.tool for each in needs if isinstance(each.subject, ComponentSubject)}
     tools = {each.tool for each in needs if isinstance(each.subject, ToolSubject)} | parts_of
     tools |= {on for each in tools if (entry := catalogue.find(each)) and (on := entry.runs_on)}
-    surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh)
+    surveyor = surveyor_for(declared.workspace, checkout.project, environment, fresh=fresh, once=once)
     greetings = _greetings_of(needs, Asker(environment, checkout.untrusted))
     survey = surveyor.survey(tools, parts_of)
     survey = msgspec.structs.replace(survey, installations=supposed(survey.installations, suppositions))
@@ -151,7 +157,7 @@ def _held_against_machine(
     )
     machines = [machine] * len(declared.requirements)
     if not suppositions:  # what is supposed is reached in every folder
-        machines = _seen_from_each(declared, machine, environment, fresh)
+        machines = _seen_from_each(declared, machine, environment, fresh, once)
     entries = [entry for tool in sorted(tools) if (entry := catalogue.find(tool))]
     findings = judge(declared.requirements, declared.agreements, machines)
     return Verified(
@@ -165,7 +171,9 @@ def _held_against_machine(
     )
 
 
-def _seen_from_each(declared: Declared, machine: Machine, environment: Mapping[str, str], fresh: bool) -> list[Machine]:
+def _seen_from_each(
+    declared: Declared, machine: Machine, environment: Mapping[str, str], fresh: bool, once: Once | None
+) -> list[Machine]:
     """Return for each requirement the machine as a command in its folder meets it.
 
     A shim answers by the folder, and where folders need different versions, no remedy for one has to serve another.
@@ -185,7 +193,8 @@ def _seen_from_each(declared: Declared, machine: Machine, environment: Mapping[s
             here = msgspec.structs.replace(machine, needed=constraints_of(mine))
         folder = checkout.root / place
         if folder != checkout.project and place in shimmed and folder.is_dir():
-            there = surveyor_for(declared.workspace, folder, environment, fresh=fresh).survey(by_folder)
+            surveyor = surveyor_for(declared.workspace, folder, environment, fresh=fresh, once=once)
+            there = surveyor.survey(by_folder)
             here = msgspec.structs.replace(here, installations={**machine.installations, **there.installations})
         known[place] = here
     return [known[scopes.place(index)] for index in range(len(requirements))]

@@ -11,6 +11,7 @@ from dokimon.core.declarations.checkout import SETTINGS_FILE, Checkout, find_che
 from dokimon.core.files import inside
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue, Tool
+from dokimon.core.machine.once import Once
 from dokimon.core.machine.platform import own_folder
 from dokimon.core.machine.survey import Survey, Surveyor
 from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
@@ -70,11 +71,16 @@ def _load_settings(checkout: Checkout) -> tuple[Settings, Manifest | None]:
         raise SettingsFault(SETTINGS_FILE, [Problem(wrong.line, wrong.reason)]) from None
 
 
-def surveyor_for(workspace: Workspace, folder: Path, environment: Mapping[str, str], *, fresh: bool) -> Surveyor:
-    """Return what surveys this machine for `folder`; unless `fresh`, with the answers known from earlier surveys."""
+def surveyor_for(
+    workspace: Workspace, folder: Path, environment: Mapping[str, str], *, fresh: bool, once: Once | None = None
+) -> Surveyor:
+    """Return what surveys this machine for `folder`; unless `fresh`, with the answers known from earlier surveys.
+
+    `once` is shared by surveys for several checkouts, with the same environment.
+    """
     checkout = workspace.checkout
     cache = Cache(outside(own_folder("cache", environment), checkout), fresh=fresh)
-    return Surveyor(workspace.catalogue, folder, checkout.root, environment, cache, checkout.untrusted)
+    return Surveyor(workspace.catalogue, folder, checkout.root, environment, cache, checkout.untrusted, once)
 
 
 def notes_on_homes(tools: Iterable[Tool], survey: Survey, environment: Mapping[str, str]) -> list[str]:

@@ -76,6 +76,7 @@ class Cache:
             answers = {**_read(self._folder / _FILE), **self._new}
             kept = _Kept(__version__, dict(list(answers.items())[-_MOST:]))
             replace_for_oneself(self._folder / _FILE, msgspec.json.encode(kept))
+            self._new = {}
 
 
 def _read(file: Path) -> dict[str, ToolAnswer]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 import contextlib
 import re
 from collections.abc import Iterable, Mapping, Sequence
+from functools import cache
 from pathlib import Path
 
 import msgspec
@@ -20,6 +21,7 @@ from dokimon.core.machine.platform import is_program, own_folder
 _PROGRAM = "usr/bin/apt-cache"
 _CHANGES = ("var/lib/apt/lists", "var/lib/dpkg/status")
 _FILE = "packages.json"
+_CATALOGUE = Path(__file__).parents[2] / "catalogue"
 
 
 class _Kept(msgspec.Struct, frozen=True):
@@ -47,10 +49,21 @@ def candidates(
     kept = _read(folder, stamp)
     new = [name for name in names if name not in kept]
     if new:
+        # Most of the time goes by in reading the lists: what other tools are in is asked along.
+        new = sorted({*new, *(name for name in packages_of_tools() if name not in kept)})
         answered = _asked(program, new, environment.get("HOME", ""))
         kept = {**kept, **{name: answered.get(name) for name in new}}
         _write(folder, _Kept(stamp, kept))
     return {name: version for name in names if (version := kept.get(name))}
+
+
+@cache
+def packages_of_tools() -> tuple[str, ...]:
+    """Return the packages that the catalogue names for Debian, where the name needs no version."""
+    found: set[str] = set()
+    for file in _CATALOGUE.glob("*.toml"):
+        found |= set(re.findall(r'(?m)^apt-get = "([a-z0-9][a-z0-9+.-]+)"$', file.read_text("utf-8")))
+    return tuple(sorted(found))
 
 
 def _asked(program: Path, names: Sequence[str], home: str) -> dict[str, str]:

@@ -3,14 +3,14 @@
 from __future__ import annotations
 
 import os
-from collections.abc import Iterable, Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from itertools import pairwise
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.machine.catalogue import Tool
-from dokimon.core.machine.folders import folders_of, system_root
+from dokimon.core.machine.folders import system_root
 from dokimon.core.machine.platform import identity, is_program
 from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shims import Shim, Which, shim_of
@@ -96,7 +96,7 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
 
 def _never_run(tool: Tool, places: SearchPath, files: set[object]) -> Iterator[Copy]:
     """Yield the copies in folders that the checkout names, and those of the project itself."""
-    named = (str(folder) for home in tool.checkout_homes for folder in folders_of(home, places.environment))
+    named = (str(folder) for home in tool.checkout_homes for folder in places.folders(home))
     in_named = (path for folder in named for name in tool.commands for path in places.holds(folder, name))
     for path in _not_in(files, in_named):
         yield Copy(path=path, real=_real(path), own=True, checkout_named=True)
@@ -128,7 +128,7 @@ def _not_in(files: set[object], paths: Iterable[Path]) -> Iterator[Path]:
 def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
     """Yield the folders off PATH in which copies usually are: the tool's own, the system's other choices, everyone's."""
     for home in tool.homes:
-        yield from map(str, folders_of(home, places.environment))
+        yield from map(str, places.folders(home))
     for key in tool.registry:
         yield from map(str, registry_folders(key))
     for command in tool.commands:
@@ -154,10 +154,7 @@ def _alternatives(command: str, root: Path) -> Iterator[str]:
 
 def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True, beside: bool = False) -> Copy:
     """Look at one file; with `beside`, what lies beside it may run it: its folder would be put first on PATH."""
-    environment = places.environment
-    if beside:
-        environment = {**environment, "PATH": f"{path.parent}{os.pathsep}{environment.get('PATH', '')}"}
-    fault = why_unrunnable(path, environment)
+    fault = places.once.find(("fault", path, beside), lambda: _fault(path, places.environment, beside=beside))
     real = _real(path)
     # What PATH reaches by a relative entry, or in the checkout, counts as the project's own.
     own = not absolute or places.in_checkout(path) or places.in_checkout(real) or places.starts_checkout(real)
@@ -168,6 +165,12 @@ def _copy(path: Path, places: SearchPath, which: Which, *, absolute: bool = True
         behind = _real(shim.program)
         own = places.in_checkout(shim.program) or places.in_checkout(behind) or places.starts_checkout(behind)
     return Copy(path=path, real=real, own=own, shim=shim)
+
+
+def _fault(path: Path, environment: Mapping[str, str], *, beside: bool) -> Unrunnable | None:
+    if beside:
+        environment = {**environment, "PATH": f"{path.parent}{os.pathsep}{environment.get('PATH', '')}"}
+    return why_unrunnable(path, environment)
 
 
 def _real(path: Path) -> Path:

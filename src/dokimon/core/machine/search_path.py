@@ -6,10 +6,12 @@ import fnmatch
 import os
 import re
 import stat
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
 
+from dokimon.core.machine.folders import folders_of
+from dokimon.core.machine.once import Once
 from dokimon.core.machine.platform import identity, path_folders, program_names
 from dokimon.core.machine.unrunnable import script_of
 from dokimon.core.machine.usual_homes import further_folders, known_homes, usual_folders
@@ -19,13 +21,19 @@ class SearchPath:
     """PATH and the usual homes, for one survey.
 
     `folder` is the current one, `checkout` the root of the project; nothing below `untrusted` is run, which is the
-    checkout or a repository around it.
+    checkout or a repository around it. `once` is shared by surveys for several checkouts.
     """
 
     def __init__(
-        self, environment: Mapping[str, str], folder: Path, checkout: Path, untrusted: Path | None = None
+        self,
+        environment: Mapping[str, str],
+        folder: Path,
+        checkout: Path,
+        untrusted: Path | None = None,
+        once: Once | None = None,
     ) -> None:
         self.environment = environment
+        self.once = once or Once()
         self.folder = folder
         self.checkout = checkout
         root = untrusted or checkout
@@ -51,14 +59,16 @@ class SearchPath:
     @cached_property
     def usual(self) -> list[str]:
         """The folders of global packages and the like that are there."""
-        written = map(str, usual_folders(self.environment))
-        return [place for place in dict.fromkeys(written) if _is_folder(place)]
+        return self.once.find("usual folders", lambda: _that_are_there(usual_folders(self.environment)))
 
     @cached_property
     def further(self) -> list[str]:
         """The further folders that are there, in which a command of any name may lie."""
-        written = map(str, further_folders(self.environment))
-        return [place for place in dict.fromkeys(written) if _is_folder(place)]
+        return self.once.find("further folders", lambda: _that_are_there(further_folders(self.environment)))
+
+    def folders(self, written: str) -> list[Path]:
+        """Return the folders that the catalogue means, as `folders_of` does."""
+        return self.once.find(("folders", written), lambda: folders_of(written, self.environment))
 
     @cached_property
     def own(self) -> list[str]:
@@ -139,6 +149,10 @@ class SearchPath:
             words = "folder that is" if missing == 1 else "folders that are"
             found.append(f"PATH names {missing} {words} not there")
         return found
+
+
+def _that_are_there(folders: Iterable[Path]) -> list[str]:
+    return [place for place in dict.fromkeys(map(str, folders)) if _is_folder(place)]
 
 
 def _is_folder(place: str) -> bool:

@@ -14,6 +14,7 @@ from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
 from dokimon.core.machine.components import Component, of_copy, of_machine
 from dokimon.core.machine.evidence import version_in_files
+from dokimon.core.machine.once import Once
 from dokimon.core.machine.search import Copy, copies_of
 from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.text import clean
@@ -70,7 +71,7 @@ class Surveyor:
 
     `folder` is where shims are asked for, `checkout` the root of the project; nothing below `untrusted`, which is the
     checkout or a repository around it, is run. Programs are asked side by side,
-    as many at once as there are cores.
+    as many at once as there are cores. `once` is shared by surveys for several checkouts.
     """
 
     def __init__(
@@ -81,10 +82,11 @@ class Surveyor:
         environment: Mapping[str, str],
         cache: Cache,
         untrusted: Path | None = None,
+        once: Once | None = None,
     ) -> None:
         self._catalogue = catalogue
         self._folder = folder
-        self._places = SearchPath(environment, folder, checkout, untrusted)
+        self._places = SearchPath(environment, folder, checkout, untrusted, once)
         self._asker = Asker(environment, untrusted or checkout)
         self._cache = cache
 
@@ -160,7 +162,10 @@ class Surveyor:
         if shim and shim.manager == "corepack":
             return msgspec.structs.replace(installation, version=shim.version, known_by="file")
         named = copy.named
-        if evidence := version_in_files(named, named.resolve() if shim else copy.real, tool.evidence):
+        real = named.resolve() if shim else copy.real
+        once = self._places.once
+        evidence = once.find(("evidence", named, real, tool.name), lambda: version_in_files(named, real, tool.evidence))
+        if evidence:
             version, file = evidence
             via = installation.via or (clean(str(file)) if file != copy.path else None)
             return msgspec.structs.replace(installation, version=version, known_by="file", via=via)
@@ -188,7 +193,8 @@ class Surveyor:
         return msgspec.structs.replace(installation, brought=brought, version=brought.version, known_by="file")
 
     def _asked(self, tool: Tool, copy: Copy) -> Installation:
-        answer = self._asker.version(copy.named, tool.ask)
+        once = self._places.once
+        answer = once.find(("asked", copy.named, tool.name), lambda: self._asker.version(copy.named, tool.ask))
         self._cache.put(self._cache.key(copy.named, tool.ask, tool.ask.arguments), answer)
         return _with_answer(_standing(tool, copy), tool, answer, "asked")
 

@@ -19,18 +19,13 @@ import msgspec
 
 from dokimon.core.declarations.revision import git_folder, head_of, index_entries
 from dokimon.core.declarations.walking import files_below
-from dokimon.core.faults import Fault
-from dokimon.core.files import make_for_oneself, text_of
+from dokimon.core.files import copy_cheaply, make_for_oneself
 from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.platform import own_folder
-from dokimon.core.text import clean
+from dokimon.core.proving.git import CloneFault, run_git
+from dokimon.core.proving.parts_of_clone import put_in_parts
 
-_SECONDS = 300.0
 _MOST_FILES = 100_000
-
-
-class CloneFault(Fault):
-    """No clone could be made; the reason says why."""
 
 
 class Clone(msgspec.Struct, frozen=True, kw_only=True):
@@ -49,6 +44,7 @@ def clone_of(root: Path, environment: Mapping[str, str], *, staged: bool = False
     _remove_abandoned(place)
     folder = Path(tempfile.mkdtemp(prefix="clone-", dir=place))
     handle = hold(folder / "held")
+    remover = _remover(folder)
     try:
         (folder / "home/.cache").mkdir(parents=True)
         target = folder / (root.name or "checkout")
@@ -57,6 +53,30 @@ def clone_of(root: Path, environment: Mapping[str, str], *, staged: bool = False
         if handle is not None:
             let_go(handle)
         remove(folder)
+        if remover:
+            remover.communicate(b"removed\n")
+
+
+_REMOVE = """
+read -r word && exit
+for again in 1 2 3 4 5 6 7 8 9 10; do
+    chmod -R u+rwX "$1"; rm -rf "$1"
+    [ -e "$1" ] || exit
+    sleep 0.3
+done
+"""
+"""Waits until it hears that the folder is removed, or that nobody is there to say so: then it removes it itself."""
+
+
+def _remover(folder: Path) -> subprocess.Popen[bytes] | None:
+    """Start what removes the folder should Dokimon be killed; None where there is no shell. The next clone does it too."""
+    try:
+        return subprocess.Popen(
+            ["/bin/sh", "-c", _REMOVE, "remove-clone", str(folder)], stdin=subprocess.PIPE, stdout=subprocess.DEVNULL,
+            stderr=subprocess.DEVNULL, start_new_session=True, cwd="/", env={"PATH": "/usr/bin:/bin"},
+        )  # fmt: skip
+    except OSError:
+        return None
 
 
 def _place(environment: Mapping[str, str]) -> Path:
@@ -104,44 +124,14 @@ def _made(root: Path, target: Path, home: Path, environment: Mapping[str, str], 
         why = "git is not here" if folder and git is None else "it is in no repository of git's with a commit"
         return _copied(root, target, home, f"the folder was copied, since {why}: nobody knows what of it is committed")
     _check_room(root, target.parent)
-    _git(git, ["clone", "-q", "--shared", "--no-checkout", "--no-tags", str(root), str(target)], environment)
-    _git(git, ["-C", str(target), "checkout", "-q", "--detach", commit], environment)
+    run_git(git, ["clone", "-q", "--shared", "--no-checkout", "--no-tags", str(root), str(target)], environment)
+    run_git(git, ["-C", str(target), "checkout", "-q", "--detach", commit], environment)
     if staged:
         staged_change = ["diff", "--cached", "--binary", "--no-ext-diff", "--no-textconv", "HEAD"]
-        change = _git(git, ["-C", str(root), *staged_change], environment)
+        change = run_git(git, ["-C", str(root), *staged_change], environment)
         if change:
-            _git(git, ["-C", str(target), "apply", "--index", "-"], environment, change)
-    return Clone(root=target, home=home, commit=commit, notes=tuple(_notes(target)))
-
-
-_GUARDS = [
-    word
-    for each in (
-        "core.hooksPath=/dev/null",
-        "core.fsmonitor=false",
-        "protocol.allow=never",
-        "protocol.file.allow=always",
-    )
-    for word in ("-c", each)
-]
-_QUIET = {"GIT_TERMINAL_PROMPT": "0", "GIT_OPTIONAL_LOCKS": "0", "GIT_LFS_SKIP_SMUDGE": "1", "LC_ALL": "C"}
-
-
-def _git(git: str, arguments: list[str], environment: Mapping[str, str], given: bytes = b"") -> bytes:
-    """Run git without hooks, helpers of the checkout, questions, or the download of large files; return what it printed."""
-    variables = {**environment, **_QUIET}
-    for name in ("GIT_DIR", "GIT_WORK_TREE", "GIT_INDEX_FILE"):
-        variables.pop(name, None)
-    try:
-        ended = subprocess.run(
-            [git, *_GUARDS, *arguments], env=variables, input=given, capture_output=True, timeout=_SECONDS, check=False
-        )
-    except (OSError, subprocess.TimeoutExpired) as wrong:
-        raise CloneFault(f"git could not make the clone: {wrong}") from None
-    if ended.returncode:
-        said = ended.stderr.decode("utf-8", "replace").strip().splitlines()
-        raise CloneFault(clean(f"git could not make the clone: {said[-1] if said else ended.returncode}"))
-    return ended.stdout
+            run_git(git, ["-C", str(target), "apply", "--index", "-"], environment, change)
+    return Clone(root=target, home=home, commit=commit, notes=tuple(put_in_parts(git, root, target, environment)))
 
 
 def _check_room(root: Path, place: Path) -> None:
@@ -150,13 +140,6 @@ def _check_room(root: Path, place: Path) -> None:
     free = shutil.disk_usage(place).free
     if wanted > free:
         raise CloneFault(f"a clone takes {wanted / 1e6:,.0f} MB, and {place} has {free / 1e6:,.0f} MB left")
-
-
-def _notes(target: Path) -> Iterator[str]:
-    if (target / ".gitmodules").is_file():
-        yield "the submodules are not in the clone: their folders are empty"
-    if "filter=lfs" in text_of(target / ".gitattributes", 1 << 20):
-        yield "files that LFS keeps are pointers in the clone, not fetched"
 
 
 def _copied(root: Path, target: Path, home: Path, note: str) -> Clone:
@@ -173,7 +156,7 @@ def _copied(root: Path, target: Path, home: Path, note: str) -> Clone:
             continue  # it is one's own, and nobody commits it
         (target / path).parent.mkdir(parents=True, exist_ok=True)
         with suppress(OSError):
-            shutil.copy2(root / path, target / path, follow_symlinks=False)
+            copy_cheaply(root / path, target / path)
     return Clone(root=target, home=home, commit=None, notes=(note,))
 
 

@@ -39,9 +39,21 @@ def lacks(
 def _files(words: str, root: Path, clone: Clone) -> Iterator[str]:
     named = [path for path in uncommitted_files(root, clone) if _is_named(path, words)]
     for path in named[:_MOST_FILES]:
-        yield f"{path} is not committed" if clone.commit else f"{path} was not copied"
+        other = _other_case(clone.root / path)
+        if other:
+            yield f"{path} is committed as {other}: upper and lower case are not the same everywhere"
+        else:
+            yield f"{path} is not committed" if clone.commit else f"{path} was not copied"
     if len(named) > _MOST_FILES:
         yield f"and {len(named) - _MOST_FILES} more files that are not committed"
+
+
+def _other_case(path: Path) -> str | None:
+    """Return the name that a clone has where only the case of letters differs, or None."""
+    try:
+        return next((each.name for each in path.parent.iterdir() if each.name.lower() == path.name.lower()), None)
+    except OSError:
+        return None
 
 
 def _is_named(path: str, words: str) -> bool:

@@ -26,6 +26,8 @@ _SHORT = re.compile(r"\d+(?:\.\d+)?")
 class SuppositionFault(Fault):
     """What is supposed names no tool of the catalogue, or no version."""
 
+    of_call = True
+
 
 class Supposition(msgspec.Struct, frozen=True):
     """A tool, and the version of it that a command is supposed to reach; None where it is taken away."""
