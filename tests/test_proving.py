@@ -450,6 +450,7 @@ def test_what_would_be_declared_by_what_was_proven_is_a_patch(world: World) -> N
     versions(world, "18.20.4", "20.18.0", "22.11.0")
     commit(world, asking("18", "23"))
     world.dokimon("smoke", "--across", "node", "-f", "json", "-o", "../across.json", seconds=120)
+    world.dokimon("smoke", "--across", "node", "--only", "22.11.0", seconds=60)  # joins what was proven of this commit
     before = state(world.checkout)
     for more in ((), ("--by", "../across.json")):
         ended = world.dokimon("needs", "--suggest", *more)

@@ -83,6 +83,14 @@ def test_what_cannot_be_changed_in_one_place_is_only_said(line: str, wanted: str
     assert found and found.after is None and "by what was proven it is" in found.says
 
 
+def test_what_is_not_released_yet_is_never_suggested() -> None:
+    proven = proven_by(tried("!1.95.0", "1.97.0-nightly"))
+    assert proven is not None
+    line = 'rust-version = "1.70"'
+    found = suggestion(requirement("rustc", ">=1.70", "plain", Source("Cargo.toml", 1, line)), proven, [line])
+    assert found and found.after is None and "only 1.97.0-nightly passes, which is not released yet" in found.says
+
+
 def test_of_what_nobody_declares_a_need_is_suggested() -> None:
     assert proven_by(tried("!18.0.0")) is None
     some = proven_by(tried("!18.20.4", "20.18.0", "!24.1.0"))

@@ -61,20 +61,26 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     from dokimon.cli.screen.verify import draw_verify
     from dokimon.cli.showing import console
     from dokimon.cli.smoke import Showing, smoke_in
-    from dokimon.core.jobs.smoke import SmokeOptions
+    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
     from dokimon.core.jobs.verify import verify, verify_report
     from dokimon.core.report.outcome import exit_status
-    from dokimon.demo.sample import DEVICES, change_later, copy_sample, with_own_python
+    from dokimon.demo.sample import DEVICES, change_later, commit, copy_sample, with_own_python
 
     copy_sample(sample, folder, broken=broken)
     # The sample needs a Python as new as Dokimon's own; that one comes first, so that the demo works anywhere.
     os.environ["PATH"] = with_own_python(os.environ)
+    committed = sample != DEVICES and not broken and commit(folder, os.environ)
     screen = console(sys.stdout, no_color)
     screen.print(_DEVICES if sample == DEVICES else _SAMPLE)
     screen.rule("dokimon verify", style="dim")
     verified = verify_report(verify(folder, os.environ), strict=False)
     draw_verify(screen, verified, quiet=False, verbose=False)
     screen.print("" if sample == DEVICES else _VERIFIED)
+    if sample != DEVICES and not broken:
+        screen.rule("dokimon verify --suppose python=3.10", style="dim")
+        supposed = verify(folder, os.environ, suppose=["python=3.10"])
+        draw_verify(screen, verify_report(supposed, strict=False), quiet=True, verbose=False)
+        screen.print(_SUPPOSED)
     screen.rule("dokimon smoke", style="dim")
     showing = Showing(quiet=not sys.stderr.isatty(), no_color=no_color)
     # What the demo remembers goes with its folder.
@@ -94,6 +100,12 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
             changed = smoke_in(folder, SmokeOptions(runs=("board",), record=True), showing)
             draw_smoke(screen, changed, quiet=True, verbose=False)
             screen.print(_CHANGED)
+            if committed:
+                screen.rule("dokimon smoke --clone --run board", style="dim")
+                options = SmokeOptions(runs=("board",))
+                draw_smoke(screen, smoke_in(folder, options, showing, CloneOptions()), quiet=True, verbose=False)
+                screen.print(_CLONED)
+            screen.print(_GO_ON)
     return status
 
 
@@ -121,6 +133,19 @@ looked at, and stopped again. It is remembered. Now somebody changes a file of t
 _CHANGED = """
 That check failed, and since Dokimon remembers when it last passed, it says what is other than
 then; dokimon compare says it at any time, dokimon history shows all that was seen.
+"""
+
+_SUPPOSED = """
+That was judged as if a command reached Python 3.10: what an upgrade, or a machine that is behind,
+would break is known before anything is changed.
+"""
+
+_CLONED = """
+That was a clone of what is committed: it starts, so that the fault lies in the change, which
+nobody committed. dokimon smoke --across python would try a clone under every Python that is here.
+"""
+
+_GO_ON = """\
 Take a copy to play with: dokimon demo --to ferries. In a project of yours: dokimon verify, then
 dokimon smoke."""
 

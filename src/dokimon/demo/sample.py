@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import os
 import shutil
+import subprocess
 import sys
 from collections.abc import Mapping
 from pathlib import Path
@@ -42,6 +43,20 @@ def change_later(folder: Path) -> None:
     name, right, wrong = LATER_CHANGE
     file = folder / name
     file.write_text(file.read_text("utf-8").replace(right, wrong), "utf-8")
+
+
+def commit(folder: Path, environment: Mapping[str, str]) -> bool:
+    """Make a copy a repository of git's with one commit, whatever the settings of this user; False where there is no git."""
+    git = shutil.which("git", path=environment.get("PATH"))
+    if git is None:
+        return False
+    variables = {**environment, "GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull}
+    name = ["-c", "user.name=Saltmarsh Ferries", "-c", "user.email=pier@saltmarsh.example"]
+    for arguments in (["init", "-q"], ["add", "-A"], [*name, "commit", "-q", "-m", "The sample"]):
+        ended = subprocess.run([git, *arguments], cwd=folder, env=variables, capture_output=True, check=False)
+        if ended.returncode:
+            return False
+    return True
 
 
 def with_own_python(environment: Mapping[str, str]) -> str:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Mapping
+from contextlib import closing
 from datetime import UTC, datetime
 from pathlib import Path
 
@@ -21,13 +22,14 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.planning.plan import PlanFault
 from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import Watcher
-from dokimon.core.proving.across import across_of, not_made, tried_of, verdict_of
+from dokimon.core.proving.across import across_of, not_made, together, tried_of, verdict_of
 from dokimon.core.proving.combining import Combination, NoSuchCombination, combined, named, wished
 from dokimon.core.proving.git import CloneFault
 from dokimon.core.proving.side_by_side import side_by_side
 from dokimon.core.proving.versions_here import all_put_first, copies_to_try, not_here
-from dokimon.core.records.proofs import Proof, keep_proof
+from dokimon.core.records.proofs import Proof, keep_proof, proofs_of, tools_of
 from dokimon.core.records.remembering import store_of
+from dokimon.core.records.store import RecordsFault
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Accepted, Across, NotTried, Report, Tried
 from dokimon.core.settings.tables import SettingsFault
 from dokimon.core.text import clean, nearest
@@ -89,13 +91,19 @@ def _remember(verified: Verified, environment: Mapping[str, str], across: Across
     if store is None:
         return
     revision = revision_of(checkout.root)
-    proof = Proof(
-        across=across,
-        at=datetime.now(UTC).isoformat(timespec="seconds"),
-        commit=revision.commit if revision else None,
-        folder=checkout.project.relative_to(checkout.root).as_posix(),
-    )
-    if wrong := keep_proof(store, checkout.root, proof):
+    commit = revision.commit if revision else None
+    folder = checkout.project.relative_to(checkout.root).as_posix()
+    try:
+        with closing(store):
+            # One version after the other may have been tried of a commit.
+            before = [
+                each.across for each in proofs_of(store, checkout.root, folder) if each.commit == commit is not None
+            ]
+            same = [each for each in before if tools_of(each) == tools_of(across)]
+            at = datetime.now(UTC).isoformat(timespec="seconds")
+            proof = Proof(across=together([*same, across]), at=at, commit=commit, folder=folder)
+            keep_proof(store, checkout.root, proof)
+    except RecordsFault as wrong:
         watcher.note(f"what was proven could not be kept: {wrong}")
 
 

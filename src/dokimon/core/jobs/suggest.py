@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import difflib
 from collections.abc import Mapping, Sequence
+from contextlib import closing
 from pathlib import Path
 
 import msgspec
@@ -54,11 +55,20 @@ def with_suggestions(
             needs = [each for each in declared.requirements if _counts(each, tool)]
             made = [made for each in needs if (made := suggestion(each, proven, files.lines(each.source.file)))]
             narrowed = any(each.constraint for each in needs)
-            found[tool] = made if narrowed else [undeclared(tool, proven)]
+            found[tool] = _first_of_each_file(made) if narrowed else [undeclared(tool, proven)]
     every = [each for made in found.values() for each in dict.fromkeys(made)]
     by = tuple(clean(_in_words(proof)) for proof in proofs)
     change = _patch(files, every)
     return msgspec.structs.replace(report, suggested=Suggested(by=by, suggestions=tuple(every), change=change))
+
+
+def _first_of_each_file(made: Sequence[Suggestion]) -> list[Suggestion]:
+    """Return the suggestions, of each file the one that can be made: the others follow from what a file implies."""
+    found: dict[str | None, Suggestion] = {}
+    changes = [each for each in made if each.before]
+    for each in (*changes, *made):
+        found.setdefault(each.file, each)
+    return [each for each in made if each.before or found[each.file] is each]
 
 
 def _counts(need: Requirement, tool: str) -> bool:
@@ -83,7 +93,8 @@ def _remembered(declared: Declared, environment: Mapping[str, str]) -> list[Proo
     if store is None:
         return []
     try:
-        return proofs_of(store, checkout.root, checkout.project.relative_to(checkout.root).as_posix())
+        with closing(store):
+            return proofs_of(store, checkout.root, checkout.project.relative_to(checkout.root).as_posix())
     except RecordsFault as wrong:
         raise SuggestFault(str(wrong)) from None
 
@@ -141,7 +152,7 @@ _LONGEST_LINE = 500
 def _can_be_shown(line: str) -> bool:
     """Whether a line of a file is fit for a terminal as it is: of a patch nothing may be left out."""
     bare = line.removesuffix("\n").removesuffix("\r").replace("\t", " ")
-    return len(bare) <= _LONGEST_LINE and clean(bare, _LONGEST_LINE + 1) == bare
+    return len(bare) <= _LONGEST_LINE and bare.isprintable()
 
 
 def _ended(line: str) -> str:

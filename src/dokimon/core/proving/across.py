@@ -115,13 +115,19 @@ def put_together(reports: Sequence[Report]) -> Report:
         raise ReportFault("several reports can be shown together where each is of smoke --across, for the same tools")
     if len({each.project.name for each in reports}) > 1:
         raise ReportFault("these reports are of several projects")
+    made = together(across)
+    return msgspec.structs.replace(reports[0], across=made, verdict=verdict_of(made.tried))
+
+
+def together(across: Sequence[Across]) -> Across:
+    """Return what was tried of the same tools in several calls, as of one; the last one of a combination counts."""
+    first = across[-1]
     found = {_versions(each): each for one in across for each in one.tried}
     tried = sorted(found.values(), key=lambda each: [version_key(version) for version in _versions(each)])
-    here = {(one.tool, one.version) for each in tried for one in _tools_of(across[0].tool, each)}
+    here = {(one.tool, one.version) for each in tried for one in _tools_of(first.tool, each)}
     missing = {(one.tool, one.line): one for each in across for one in each.not_tried}
     left = [one for one in missing.values() if not any(_is_of(one, *each) for each in here)]
-    together = across_of(tools[0], tried, left)
-    return msgspec.structs.replace(reports[0], across=together, verdict=verdict_of(tried))
+    return across_of((Accepted(tool=first.tool, accepts=first.accepts), *first.beside), tried, left)
 
 
 def _is_of(wanted: NotTried, tool: str, version: str) -> bool:

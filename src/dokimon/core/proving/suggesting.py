@@ -18,6 +18,8 @@ from dokimon.core.versions.orders import dotted
 from dokimon.core.versions.sets import NONE, Cut, VersionSet, before, between, describe
 from dokimon.core.versions.writing import written
 
+_UNFINISHED = re.compile(r"[-.\d](?:a|b|rc|alpha|beta|dev|pre|preview|nightly|canary|ea|SNAPSHOT)\b|\d(?:a|b|rc)\d")
+
 _PIN = re.compile(r"v?\d+(?:\.\d+)*")
 
 
@@ -64,6 +66,9 @@ def suggestion(need: Requirement, proven: Proven, lines: Sequence[str]) -> Sugge
     right = _right(accepted, proven)
     if right == accepted or not right:
         return None
+    if _UNFINISHED.search(right.intervals[0].low.label):
+        says = f"{need.tool} {describe(accepted)} is declared, but only {proven.passed[0]} passes, which is not released yet"
+        return _placed(need, says, (), lines)
     says = f"{need.tool} {describe(accepted)} is declared; by what was proven it is {describe(right)}"
     return _placed(need, says, _texts(need, right, proven), lines)
 

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-from contextlib import closing
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.records.places import find_place, settle_place
-from dokimon.core.records.store import RecordsFault, Store
+from dokimon.core.records.store import Store
 from dokimon.core.report.model import Across
 
 
@@ -21,26 +20,22 @@ class Proof(msgspec.Struct, frozen=True, kw_only=True):
     folder: str = "."
 
 
-def keep_proof(store: Store, root: Path, proof: Proof) -> str | None:
-    """Keep a proof; return why it could not be kept, or None."""
-    tools = [proof.across.tool, *(each.tool for each in proof.across.beside)]
-    try:
-        with closing(store):
-            store.keep_proof(
-                settle_place(store, root), f"{proof.folder}\n{' '.join(tools)}", msgspec.json.encode(proof)
-            )
-    except RecordsFault as wrong:
-        return str(wrong)
-    return None
+def tools_of(across: Across) -> tuple[str, ...]:
+    """Return the tools whose versions were tried together."""
+    return (across.tool, *(each.tool for each in across.beside))
+
+
+def keep_proof(store: Store, root: Path, proof: Proof) -> None:
+    """Keep a proof in place of what was proven before under the same tools; raises `RecordsFault`."""
+    key = f"{proof.folder}\n{' '.join(tools_of(proof.across))}"
+    store.keep_proof(settle_place(store, root), key, msgspec.json.encode(proof))
 
 
 def proofs_of(store: Store, root: Path, folder: str = ".") -> list[Proof]:
     """Return what was proven last of a folder of the checkout at `root`, the oldest first; raises `RecordsFault`."""
-    with closing(store):
-        place = find_place(store, root)
-        found = [] if place is None else store.proofs(place)
+    place = find_place(store, root)
     read = []
-    for content in found:
+    for content in [] if place is None else store.proofs(place):
         try:
             read.append(msgspec.json.decode(content, type=Proof))
         except (msgspec.DecodeError, UnicodeDecodeError):  # of another version of Dokimon
