@@ -34,14 +34,14 @@ def put_in_parts(git: str, root: Path, target: Path, environment: Mapping[str, s
         yield from _large_files(root, target, entries)
     for entry in entries:
         if stat.S_IFMT(entry.mode) == _SUBMODULE:
-            yield from _submodule(git, root / entry.path, target / entry.path, entry, environment, depth)
+            yield from _submodule(git, root, target / entry.path, entry, environment, depth)
 
 
 def _submodule(
-    git: str, source: Path, target: Path, entry: Entry, environment: Mapping[str, str], depth: int
+    git: str, root: Path, target: Path, entry: Entry, environment: Mapping[str, str], depth: int
 ) -> Iterator[str]:
-    name, commit = clean(entry.path, 200), entry.digest.hex()
-    if depth >= _DEEPEST or git_folder(source) is None or not source.resolve().is_relative_to(source.parent.resolve()):
+    source, name, commit = root / entry.path, clean(entry.path, 200), entry.digest.hex()
+    if depth >= _DEEPEST or git_folder(source) is None or not source.resolve().is_relative_to(root.resolve()):
         yield f"the submodule {name} is not in the clone: it is not fetched here"
         return
     try:
