@@ -1,6 +1,6 @@
 """Whether anything is left when `smoke --across … --jobs 2` is killed: `python bench/across_kills.py [TIMES]`.
 
-Each time it is ended at a random moment by SIGKILL, SIGINT, SIGTERM or SIGHUP in turn. Looked for, at most six seconds later:
+Each time it is ended at a random moment by SIGKILL, SIGINT, SIGTERM or SIGHUP in turn. Looked for, within six seconds:
 processes of the run (one of them in a session of its own), of Dokimon and of clones; the port; clones; entries of worktrees;
 changes of the checkout.
 """

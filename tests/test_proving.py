@@ -257,6 +257,23 @@ def test_submodules_and_large_files_that_are_here_are_in_the_clone(world: World)
     assert "the submodule quay is not in the clone: it is not fetched here" in notes
 
 
+def test_a_bare_repository_is_cloned_too(world: World) -> None:
+    commit(world, board(""))
+    bare = world.home / "bare.git"
+    git(world.home, "clone", "-q", "--bare", str(world.checkout), str(bare))
+    report = world.dokimon("smoke", "--clone", "-f", "json", cwd=bare).report
+    assert report["verdict"] == "passed" and report["from_clone"]["commit"]
+
+
+def test_what_stands_against_every_version_is_said_once(world: World) -> None:
+    versions(world, "20.18.0", "22.11.0")
+    commit(world, {"notes.txt": "nothing to start"})
+    ended = world.dokimon("smoke", "--across", "node")
+    assert ended.status == 2 and "found no way to start the project in <clone>" in ended.err
+    assert ended.err.count("clone: what is committed") == 1
+    assert "names no version" in world.dokimon("smoke", "--across", "node", "--only", "").err
+
+
 def test_a_file_that_is_committed_in_other_letters_is_named(world: World) -> None:
     commit(world, board("open('data/tides.txt')") | {"data/Tides.txt": "x"})
     (world.checkout / "data/Tides.txt").rename(world.checkout / "data/tides.txt")

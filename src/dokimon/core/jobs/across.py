@@ -67,8 +67,6 @@ def smoke_across(
         tried = side_by_side(works, trial.alone, 1, halt)
     made = [each for each in tried if each is not None]
     across = across_of(here.accepted, made, here.not_tried())
-    if trial.faults and len(trial.faults) == len(made):  # no clone can be made, or nothing carried out, under any
-        raise trial.faults[0]
     report = Report(
         format=FORMAT,
         minor=FORMAT_MINOR,
@@ -203,7 +201,7 @@ class _Trial:
         self._here, self._folder, self._environment = here, folder, environment
         self.options, self._clone_options = msgspec.structs.replace(options, anyway=True), clone_options
         self._halt, self._watcher, self._total = halt, watcher, total
-        self.faults: list[Fault] = []
+        self._carried_out = False
 
     def alone(self, work: tuple[int, Combination]) -> Tried:
         """Try a combination with nothing beside it."""
@@ -232,7 +230,9 @@ class _Trial:
         try:
             report = smoke_clone(self._folder, self._environment, options, leading, self._halt, watcher)
         except (CloneFault, PlanFault, SettingsFault) as fault:
-            self.faults.append(fault)
+            if not self._carried_out:  # what stands against the first one stands against all
+                raise
             return not_made(copies, str(fault).partition("\n")[0]), False
+        self._carried_out = True
         causes = {cause.name for run in report.runs or () for cause in run.diagnoses}
         return tried_of(copies, report), "port-in-use" in causes

@@ -15,6 +15,7 @@ from dokimon.core.declarations.revision import repository_above
 from dokimon.core.files import make_for_oneself
 from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions, smoke
 from dokimon.core.machine.platform import own_folder
+from dokimon.core.planning.plan import PlanFault
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.clean_home import clean_environment
 from dokimon.core.proving.cloning import Clone, clone_of
@@ -51,7 +52,10 @@ def smoke_clone(
         for note in clone.notes:
             watcher.note(note)
         bare = msgspec.structs.replace(options, record=False, share=False)
-        report = smoke(clone.root / folder.relative_to(top), given, bare, halt, watcher, while_up)
+        try:
+            report = smoke(clone.root / folder.relative_to(top), given, bare, halt, watcher, while_up)
+        except PlanFault as fault:
+            raise PlanFault(fault.reason.replace(str(clone.root), NAME)) from None
         wrong = report.verdict not in ("met", "passed") and not report.interrupted
         missing = lacks(report, top, checkout.project, clone, environment, given) if wrong else ()
         report = _as_of_checkout(report, clone, checkout.root, _keep_logs(clone, environment))

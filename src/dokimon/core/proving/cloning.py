@@ -116,7 +116,7 @@ def remove(folder: Path) -> None:
 
 def _made(root: Path, target: Path, home: Path, environment: Mapping[str, str], *, staged: bool) -> Clone:
     git = shutil.which("git", path=environment.get("PATH"))
-    folder = git_folder(root)
+    folder = git_folder(root) or (root if _is_bare(root) else None)
     commit = head_of(folder)[0] if folder else None
     if git is None or commit is None:
         if staged:
@@ -132,6 +132,11 @@ def _made(root: Path, target: Path, home: Path, environment: Mapping[str, str], 
         if change:
             run_git(git, ["-C", str(target), "apply", "--index", "-"], environment, change)
     return Clone(root=target, home=home, commit=commit, notes=tuple(put_in_parts(git, root, target, environment)))
+
+
+def _is_bare(root: Path) -> bool:
+    """Whether a folder is itself what git keeps in `.git` elsewhere (gitrepository-layout(5))."""
+    return (root / "HEAD").is_file() and (root / "objects").is_dir() and (root / "refs").is_dir()
 
 
 def _check_room(root: Path, place: Path) -> None:

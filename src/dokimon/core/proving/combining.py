@@ -60,6 +60,8 @@ def wished(
 
 def _read(part: str, copies: Mapping[str, Sequence[Installation]], names: Mapping[str, str]) -> tuple[str, str]:
     first, _, rest = part.strip().partition(" ")
+    if not first:
+        raise NoSuchCombination(f"it names no version; right is: {next(iter(copies))} VERSION")
     tool = names.get(first, first)
     if rest and tool in copies:
         return tool, rest.strip().removeprefix("v")
