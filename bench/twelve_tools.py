@@ -1,7 +1,8 @@
 """`verify` next to a shell that asks each tool in turn: `python bench/twelve_tools.py [ROUNDS]`.
 
-Twelve tools, or those of them that are on PATH. Each round runs all sides once, one after the other, so that a slow
-moment of the machine hits all alike; the figures are the medians of the ratios within a round.
+Twelve tools, or those of them that are on PATH, which the manifests of five ecosystems and a dokimon.toml ask for. Each
+round runs all sides once, one after the other, so that a slow moment of the machine hits all alike; the figures are the
+medians of the ratios within a round.
 """
 
 from __future__ import annotations
@@ -24,6 +25,36 @@ _ASKED = {
 }  # fmt: skip
 
 
+_MANIFESTS = {
+    "package.json": """{
+  "name": "board", "version": "1.4.0",
+  "engines": {"node": ">=12", "npm": ">=6"},
+  "scripts": {"start": "node server.js"},
+  "dependencies": {"express": "^4.18.0"}
+}""",
+    "pyproject.toml": """[build-system]
+requires = ["hatchling>=1.26"]
+build-backend = "hatchling.build"
+[project]
+name = "tides"
+version = "1.0"
+requires-python = ">=3.8"
+dependencies = ["httpx>=0.27", "pip>=20"]
+""",
+    "CMakeLists.txt": "cmake_minimum_required(VERSION 3.10)\nproject(buoy C)\nadd_executable(buoy buoy.c)\n",
+    "Cargo.toml": '[package]\nname = "pier"\nversion = "0.1.0"\nedition = "2021"\nrust-version = "1.60"\n',
+    "pom.xml": """<?xml version="1.0"?>
+<project xmlns="http://maven.apache.org/POM/4.0.0">
+  <modelVersion>4.0.0</modelVersion>
+  <groupId>example.saltmarsh</groupId><artifactId>quay</artifactId><version>1.0</version>
+  <properties><maven.compiler.release>11</maven.compiler.release></properties>
+</project>
+""",
+}
+_NEEDED = ("git", "gcc", "javac", "pip", "cargo")
+"""What dokimon.toml asks for besides: five needs."""
+
+
 def _seconds(command: list[str], folder: Path, environment: dict[str, str]) -> float:
     started = time.perf_counter()
     subprocess.run(
@@ -42,7 +73,9 @@ def main() -> None:
     with tempfile.TemporaryDirectory() as temporary:
         folder, kept = Path(temporary) / "harbour", Path(temporary) / "kept"
         folder.mkdir()
-        needs = "".join(f'[[need]]\ntool = "{tool}"\nversion = ">=0.1"\n' for tool in here)
+        for name, text in _MANIFESTS.items():
+            (folder / name).write_text(text)
+        needs = "".join(f'[[need]]\ntool = "{tool}"\nversion = ">=0.1"\n' for tool in _NEEDED)
         (folder / "dokimon.toml").write_text(f"format = 1\n{needs}")
         shell = ["/bin/sh", "-c", "; ".join(here.values())]
         verify = [_DOKIMON, "verify"]

@@ -26,10 +26,10 @@ from pathlib import Path
 from typing import Any, NamedTuple
 
 _LIBRARIES = (
-    "anyio", "bs4", "certifi", "concurrent.futures.thread", "defusedxml.sax", "http.client", "httpx", "ipaddress",
+    "anyio", "bs4", "certifi", "concurrent.futures.thread", "http.client", "httpx", "ipaddress",
     "jinja2", "sqlite3",
     "packaging.requirements", "packaging.version", "platform", "psutil", "regex", "rich.live", "soupsieve", "ssl",
-    "tomlkit", "xml.sax", "yaml", "zipfile", "lxml.etree", "bs4.builder._lxml")  # fmt: skip
+    "tomlkit", "yaml", "zipfile", "lxml.etree", "bs4.builder._lxml")  # fmt: skip
 """What the program loads when it needs it."""
 
 

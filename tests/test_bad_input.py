@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import socket
 import subprocess
 from pathlib import Path
 from xml.etree import ElementTree
@@ -95,13 +96,29 @@ def test_yaml_aliases_do_not_grow(tmp_path: Path) -> None:
         ("", "not valid XML"),
         ("<a><b></a>", "not valid XML"),
         ("<!DOCTYPE a [<!ENTITY b 'c'>]><a>&b;</a>", "declares entities"),
-        ("<!DOCTYPE a SYSTEM 'file:///etc/passwd'><a/>", "declares entities"),
+        ("<!DOCTYPE a [<!ENTITY b SYSTEM 'file:///etc/passwd'>]><a>&b;</a>", "declares entities"),
+        ("<!DOCTYPE a [<!ENTITY % b SYSTEM 'http://127.0.0.1:9/b'> %b;]><a/>", "declares entities"),
+        ("<!DOCTYPE a [<!NOTATION n SYSTEM 'x'><!ENTITY b SYSTEM 'c' NDATA n>]><a/>", "declares entities"),
+        ("<a>&quay;</a>", "not valid XML"),
         ("<a>" * 400 + "</a>" * 400, "nested too deeply"),
     ],
 )  # fmt: skip
 def test_xml_that_is_broken_or_meant_to_harm(text: str, says: str) -> None:
     with pytest.raises(ManifestFault, match=says):
         as_xml(manifest(text))
+
+
+def test_what_a_doctype_names_is_never_fetched() -> None:
+    with socket.create_server(("127.0.0.1", 0)) as server:
+        server.settimeout(0.05)
+        place = f"http://127.0.0.1:{server.getsockname()[1]}/quay.dtd"
+        for text in (
+            f"<!DOCTYPE a SYSTEM '{place}'><a>pier</a>",
+            f'<?xml version="1.0" encoding="UTF-16"?><a>pier</a><!-- {place} -->',
+        ):
+            assert as_xml(manifest(text)).text == "pier"
+        with pytest.raises(TimeoutError):
+            server.accept()
 
 
 def test_lines_too_long_to_be_written_by_a_person_are_passed_over() -> None:
