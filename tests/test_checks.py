@@ -9,7 +9,6 @@ import ssl
 import subprocess
 import threading
 from collections.abc import Iterator
-from http.cookiejar import CookieJar
 from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
@@ -21,7 +20,7 @@ from dokimon.core.checks.carrying_out import PlannedCheck, _batches, carry_out_c
 from dokimon.core.checks.certificate import check_certificate
 from dokimon.core.checks.command import Command
 from dokimon.core.checks.console import Console
-from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.context import CheckContext, Cookies
 from dokimon.core.checks.error_pages import error_pages, recognised
 from dokimon.core.checks.fact import FactCheck, SameAs
 from dokimon.core.checks.fetching import LARGEST_BODY, fetch, own_path
@@ -121,7 +120,7 @@ def scene(root: Path, **more: Any) -> CheckContext:
     return CheckContext(
         name="quay", root=root, environment=dict(os.environ), halt=threading.Event(),
         output=output, facts=more.pop("facts", {}), evidence=lambda name: None, listening=lambda: more.get("at", ()),
-        processes=list, asker=Asker(dict(os.environ), root), cookies=CookieJar(),
+        processes=list, asker=Asker(dict(os.environ), root), cookies=Cookies(),
         **{key: value for key, value in more.items() if key != "at"},
     )  # fmt: skip
 

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import threading
 from collections.abc import Callable, Mapping, MutableMapping
+from functools import cached_property
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
@@ -13,8 +14,21 @@ from dokimon.core.report.model import Listening
 from dokimon.core.words import filled, filled_for_shell
 
 if TYPE_CHECKING:
+    from http.cookiejar import CookieJar
+
     from dokimon.core.machine.asking import Asker
     from dokimon.core.processes.output import Output
+
+
+class Cookies:
+    """The cookies of one run; Python's jar is loaded when something is first asked over HTTP (it takes 30 ms)."""
+
+    @cached_property
+    def jar(self) -> CookieJar:
+        """The jar that answers fill."""
+        from http.cookiejar import CookieJar
+
+        return CookieJar()
 
 
 class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
@@ -35,7 +49,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     listening: Callable[[], tuple[Listening, ...]]
     processes: Callable[[], list[int]]
     asker: Asker
-    cookies: Any = None
+    cookies: Cookies | None = None
     origin: str | None = None
     ended: tuple[int | None, float] | None = None
     display: str | None = None

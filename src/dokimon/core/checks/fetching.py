@@ -7,10 +7,13 @@ import contextlib
 import re
 import time
 from collections.abc import Mapping
-from typing import Any
+from typing import TYPE_CHECKING, Any
 from urllib.parse import urljoin, urlsplit
 
 import msgspec
+
+if TYPE_CHECKING:
+    from dokimon.core.checks.context import Cookies
 
 LARGEST_BODY = 8 * 1024 * 1024
 """Bytes of a body that are kept, also of one that was packed: a page or a script is judged by its beginning."""
@@ -117,10 +120,10 @@ def own_path(address: str, origin: str, base: str) -> str | None:
     return (joined.path or "/") + (f"?{joined.query}" if joined.query else "")
 
 
-def fetch(origin: str, path: str | Request, *, seconds: float, cookies: Any = None) -> Response:
+def fetch(origin: str, path: str | Request, *, seconds: float, cookies: Cookies | None = None) -> Response:
     """Ask `origin` a question, within `seconds`; redirects are followed as long as they stay on the run itself.
 
-    `cookies` (an `http.cookiejar.CookieJar`) are sent and kept, where there are some.
+    `cookies` are sent and kept, where there are some.
     """
     import httpx
 
@@ -133,8 +136,9 @@ def fetch(origin: str, path: str | Request, *, seconds: float, cookies: Any = No
         "Accept-Encoding": "identity",
         **asked.headers,
     }
+    jar = cookies.jar if cookies else None
     # A certificate made for development is not one that this system trusts; only loopback is asked here.
-    with httpx.Client(trust_env=False, verify=False, headers=headers, cookies=cookies) as client:
+    with httpx.Client(trust_env=False, verify=False, headers=headers, cookies=jar) as client:
         for _ in range(_MOST_REDIRECTS + 1):
             left = seconds - (time.monotonic() - started)
             try:

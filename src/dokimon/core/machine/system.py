@@ -56,12 +56,12 @@ def this_system(folder: Path) -> System:
 
 def release_name() -> str:
     """Return the name that the distribution gives itself (os-release(5)); elsewhere what Python knows."""
-    import platform
-
     if LINUX:
         for file in ("/etc/os-release", "/usr/lib/os-release"):
             if found := re.search(r'^PRETTY_NAME="?([^"\n]+)', text_of(Path(file)), re.MULTILINE):
                 return clean(found[1], 80)
+    import platform
+
     if mac := platform.mac_ver()[0]:
         return f"macOS {mac}"
     return clean(f"{platform.system()} {platform.release()}", 80)

@@ -133,9 +133,7 @@ def machine_mark(key: bytes) -> str:
 
 
 def _kernel() -> str | None:
-    import platform
-
-    return clean(platform.release(), 80) or None
+    return clean(os.uname().release, 80) or None if hasattr(os, "uname") else None
 
 
 _SEPARATORS = re.compile(r"&&|\|\||[;|\n]")

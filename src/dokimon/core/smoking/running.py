@@ -6,14 +6,13 @@ import re
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
-from http.cookiejar import CookieJar
 from pathlib import Path
 from typing import Any
 
 import msgspec
 
 from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
-from dokimon.core.checks.context import CheckContext
+from dokimon.core.checks.context import CheckContext, Cookies
 from dokimon.core.checks.window import Window
 from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start, notice
 from dokimon.core.machine.asking import Asker
@@ -196,6 +195,7 @@ def _carried_out(
         state = wait_until_up(tree, awaited, context.halt)
         run = judge_start(run, plan, state, tree, check_context)
         run = _by_its_window(run, plan, state, variables.get("DISPLAY"), check_context)
+        up_at = time.monotonic()
         if state.how == "up":
             watcher.stage(plan.name, f"up after {state.seconds:.2f} s" + (f" at {state.shown}" if state.shown else ""))
             for keys in plan.keys:
@@ -211,7 +211,7 @@ def _carried_out(
             else:
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
             if not plan.draws_window or variables.get("DISPLAY"):  # without a display it cannot but die
-                run = _watched(run, tree, state, context.halt)
+                run = _watched(run, tree, state, context.halt, up_at)
             if while_up and not tree.is_gone() and not context.halt.is_set():
                 while_up(run, tree)  # also when a check failed: that is when one wants to look
                 if not context.halt.is_set() and (went := _went_down(tree, state.at)):
@@ -272,10 +272,13 @@ _BUILDERS = frozenset(
 WATCHED_SECONDS = 2.0
 """How long a run is watched after it was up: some die of what they find out only then."""
 
+_AFTER_CHECKS = 0.25
+"""How long it is watched after its checks in any case: it may die of what they asked."""
 
-def _watched(run: Run, tree: Tree, state: State, halt: threading.Event) -> Run:
-    """Watch a run that is up for a moment longer; one that dies meanwhile has failed."""
-    until = time.monotonic() + WATCHED_SECONDS
+
+def _watched(run: Run, tree: Tree, state: State, halt: threading.Event, up_at: float) -> Run:
+    """Watch a run that is up since `up_at` (`time.monotonic`) for a moment longer; one that dies meanwhile has failed."""
+    until = max(up_at + WATCHED_SECONDS, time.monotonic() + _AFTER_CHECKS)
     while run.verdict != "failed" and not halt.is_set() and (left := until - time.monotonic()) > 0:
         if tree.wait(min(left, 0.1)):
             time.sleep(0.05)
@@ -306,7 +309,7 @@ def _check_contexts(
     plan: RunPlan, context: RunContext, variables: Mapping[str, str], tree: Tree, port: int | None
 ) -> ContextOf:
     """Return what makes the check_context of the run's checks, once more is known of it."""
-    cookies, evidence = CookieJar(), evidence_beside(context.logs.path(plan.name))
+    cookies, evidence = Cookies(), evidence_beside(context.logs.path(plan.name))
 
     def check_context(**more: Any) -> CheckContext:
         url = (more.get("origin") or "").rstrip("/")

@@ -13,9 +13,6 @@ from pathlib import Path
 from typing import Any
 
 import msgspec
-from packaging.requirements import InvalidRequirement, Requirement
-from packaging.specifiers import InvalidSpecifier, SpecifierSet
-from packaging.utils import canonicalize_name
 
 from dokimon.core.files import text_of
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
@@ -77,6 +74,8 @@ def _refuse_other_python(folder: Path, context: PlanContext) -> None:
     wanted = _wanted_python(context)
     if made is None or wanted is None:
         return
+    from packaging.specifiers import InvalidSpecifier, SpecifierSet  # late: takes 20 ms, and other ecosystems need none
+
     try:
         fits = SpecifierSet(wanted).contains(made[1], prereleases=True)
     except InvalidSpecifier:
@@ -163,22 +162,11 @@ def _has_pip(folder: Path) -> bool:
 
 def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> str | None:
     """Return what is missing from the environment, or None; its metadata is read, nothing is run."""
-    from importlib.metadata import distributions
+    from packaging.requirements import InvalidRequirement, Requirement
+    from packaging.utils import canonicalize_name
 
-    installed = {}
-    homes = []
-    for found in distributions(path=[str(place) for place in _site_packages(folder)]):
-        installed[canonicalize_name(found.metadata["Name"] or "")] = found.version
-        # PEP 610: an installation from a folder says which one.
-        homes.append(
-            re.sub(
-                r".*\"url\":\s*\"([^\"]*)\".*",
-                r"\1",
-                found.read_text("direct_url.json") or "",
-                flags=re.DOTALL,
-            )
-        )
-    if wanted.editable and context.folder.as_uri() not in homes:
+    installed = _installed(folder)
+    if wanted.editable and context.folder.as_uri() not in _installed_folders(folder):
         return "the project itself is not installed in it"
     for text in wanted.requirements:
         try:
@@ -193,6 +181,42 @@ def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> 
         if not requirement.specifier.contains(version, prereleases=True):
             return f"it has {requirement.name} {version}, and {requirement.specifier} is declared"
     return None
+
+
+_INFO = re.compile(r"(?P<name>[A-Za-z0-9][\w.]*)-(?P<version>[^-]+)\.dist-info")
+"""The folder with what is known of an installed package (PyPA, "Recording installed projects")."""
+
+
+def _installed(folder: Path) -> dict[str, str]:
+    """Return the version of each package that is installed, by its normalized name; known from the names of folders."""
+    from packaging.utils import canonicalize_name
+
+    found = {}
+    for place in _site_packages(folder):
+        for name in os.listdir(place):  # noqa: PTH208 (names alone, and fast)
+            if read := _INFO.fullmatch(name):
+                found[str(canonicalize_name(read["name"]))] = read["version"]
+            elif name.endswith((".egg-info", ".egg-link")):  # made by setuptools: the version is in a file
+                found |= _by_metadata(place / name)
+    return found
+
+
+def _by_metadata(place: Path) -> dict[str, str]:
+    from importlib.metadata import PathDistribution
+
+    from packaging.utils import canonicalize_name
+
+    try:
+        read = PathDistribution(place).metadata
+        return {str(canonicalize_name(read["Name"])): read["Version"]} if read["Name"] and read["Version"] else {}
+    except (OSError, ValueError, KeyError):
+        return {}
+
+
+def _installed_folders(folder: Path) -> set[str]:
+    """Return the addresses of the folders that packages were installed from (PEP 610)."""
+    texts = (text_of(file) for place in _site_packages(folder) for file in place.glob("*.dist-info/direct_url.json"))
+    return {found[1] for text in texts if (found := re.search(r'"url":\s*"([^"]*)"', text))}
 
 
 def declared_packages(context: PlanContext, *, installs: bool = False) -> list[WantedPackages]:
