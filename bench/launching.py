@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import hashlib
 import os
 import resource
 import statistics
@@ -10,8 +11,10 @@ import sys
 import tempfile
 import threading
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
+from dokimon.core.processes.masking import secrets_in
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.readiness import Awaited, wait_until_up
 from dokimon.core.processes.stopping import stop
@@ -89,7 +92,15 @@ def _stopping(folder: Path, rounds: int) -> None:
     print(f"from the end of the last of 50 processes to the report, {rounds} rounds: {told}")
 
 
-def _printing(folder: Path, rounds: int) -> None:
+_SECRETS = tuple(
+    form
+    for number in range(12)
+    for form in secrets_in({"TIDE_TOKEN": hashlib.sha256(str(number).encode()).hexdigest()[:32] + "+Gq"[number % 3]})
+)
+"""Twelve secrets, each in all of its forms."""
+
+
+def _printing(folder: Path, rounds: int, secrets: Sequence[bytes] = ()) -> None:
     line = f"yes 'high water at Gannet Point 06:12, low water 12:30' | head -c {_BYTES}"
     ratios, growth = [], 0.0
     for number in range(rounds):
@@ -97,7 +108,7 @@ def _printing(folder: Path, rounds: int) -> None:
         subprocess.run(["/bin/sh", "-c", f"{line} > {folder}/plain"], check=True)
         plain = time.monotonic() - started
         before = resource.getrusage(resource.RUSAGE_SELF).ru_maxrss
-        output = Output(log=folder / f"log{number}")
+        output = Output(log=folder / f"log{number}", secrets=secrets, largest=2 * _BYTES)
         started = time.monotonic()
         tree = _start(["/bin/sh", "-c", line], output)
         while not tree.wait(0.05):
@@ -109,7 +120,8 @@ def _printing(folder: Path, rounds: int) -> None:
         assert (folder / f"log{number}").stat().st_size == _BYTES
         (folder / f"log{number}").unlink()
     told = f"{statistics.median(ratios):.2f} times as long as into a file, memory grew by {growth:.0f} MB"
-    print(f"printing 1 GB, {rounds} rounds: {told}")
+    with_secrets = f" with {len(secrets)} forms of secrets to mask" if secrets else ""
+    print(f"printing 1 GB{with_secrets}, {rounds} rounds: {told}")
 
 
 def main() -> None:
@@ -119,6 +131,7 @@ def main() -> None:
         _looking()
         _stopping(Path(temporary), 10)
         _printing(Path(temporary), 5)
+        _printing(Path(temporary), 3, _SECRETS)
 
 
 if __name__ == "__main__":

@@ -57,6 +57,22 @@ def socket_table() -> Sockets:
     return table
 
 
+class Listeners(Protocol):
+    """Tells whether the listening sockets of this machine are other than when it was last asked."""
+
+    def changed(self) -> bool:
+        """Whether they are."""
+
+    def close(self) -> None:
+        """Let go of what it holds."""
+
+
+def new_listeners() -> Listeners | None:
+    """Return what tells at little cost that somebody listens anew; None where the system offers nothing of the kind."""
+    made: Listeners | None = _linux().NewListeners() if reaps_orphans() else None
+    return made
+
+
 _BY_CHANCE = 32768
 """From here on Linux gives out ports by chance (ip(7), ip_local_port_range); 49152 elsewhere (RFC 6335, section 6)."""
 

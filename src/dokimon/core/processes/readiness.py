@@ -14,7 +14,7 @@ import msgspec
 
 from dokimon.core.processes.deadline import Deadline
 from dokimon.core.processes.greeting import greeting_of, speaks_http2
-from dokimon.core.processes.process_table import Sockets, socket_table, udp_ports, unix_sockets
+from dokimon.core.processes.process_table import Sockets, new_listeners, socket_table, udp_ports, unix_sockets
 from dokimon.core.processes.settling import Settled, Settling
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.tree import Tree
@@ -24,6 +24,10 @@ _LOOK_EVERY = 0.01
 _LATER_LOOK_EVERY = 0.04
 _AT_FIRST_SECONDS = 3.0
 """How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
+
+_GLANCE_EVERY = 0.004
+_GLANCES_BETWEEN = 12
+"""Where the kernel tells cheaply that nothing is new: how often it is asked, and how often before all is looked at."""
 
 _HALT_EVERY = 0.1
 """Seconds between two looks at whether somebody asked to stop, while only the end is waited for."""
@@ -94,6 +98,54 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
     table = socket_table()
     if awaited.line:
         tree.output.await_line(awaited.line)
+    waiting = _Waiting(tree, awaited, asking, begun)
+    try:
+        return _looked_until_up(tree, awaited, halt, asking, settling, table, waiting, started, begun)
+    finally:
+        waiting.close()
+
+
+class _Waiting:
+    """The pauses between two looks: each ends early once there may be something to see."""
+
+    def __init__(self, tree: Tree, awaited: Awaited, asking: _Asking, begun: float) -> None:
+        self._tree, self._awaited, self._asking, self._begun = tree, awaited, asking, begun
+        self._listeners = new_listeners()
+
+    def pause(self, spent: float) -> None:
+        """Wait until a socket may listen, an answer or a sign has come, the command has ended, or a moment is over."""
+        if self._listeners is None or self._tree.ended:
+            seconds = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
+            self._asking.news.wait(seconds) if self._tree.ended else self._tree.wait(seconds)
+            self._asking.news.clear()
+            return
+        glance = _GLANCE_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
+        for _ in range(_GLANCES_BETWEEN if spent < _AT_FIRST_SECONDS else 1):
+            told = self._asking.news.wait(glance)
+            self._asking.news.clear()
+            if told or self._tree.ended or self._has_sign() or self._listeners.changed():
+                return
+
+    def _has_sign(self) -> bool:
+        file = self._awaited.file
+        return bool(self._tree.output.found) or (file is not None and _is_new(file, self._begun))
+
+    def close(self) -> None:
+        if self._listeners:
+            self._listeners.close()
+
+
+def _looked_until_up(
+    tree: Tree,
+    awaited: Awaited,
+    halt: threading.Event,
+    asking: _Asking,
+    settling: Settling | None,
+    table: Sockets,
+    waiting: _Waiting,
+    started: float,
+    begun: float,
+) -> State:
     seen, told_port, over_since = 0, None, None
     while True:
         spent = time.monotonic() - started
@@ -113,8 +165,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
             return up
         if spent > awaited.within:
             return State(how="late", seconds=spent, at=sockets[0] if sockets else None)
-        pause = _LOOK_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
-        tree.wait(pause) if not over else time.sleep(pause)
+        waiting.pause(spent)
 
 
 def _by_what_it_shows(
@@ -307,6 +358,7 @@ class _Asking:
         self._asked: set[tuple[str, int]] = set()
         self._answers: dict[tuple[str, int], tuple[float, str, str | None]] = {}
         self._first: float | None = None
+        self.news = threading.Event()
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
         threading.Thread(target=_load_beforehand, daemon=True).start()
 
@@ -357,6 +409,7 @@ class _Asking:
         now = time.monotonic()
         self._first = self._first or now
         self._answers[key] = (now, url, how)
+        self.news.set()
 
 
 _HANGS_UP_SECONDS = 1.0

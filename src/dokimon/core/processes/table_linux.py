@@ -105,6 +105,42 @@ def listening_sockets() -> dict[int, Address]:
         return _from_table()
 
 
+class NewListeners:
+    """Tells whether the listening TCP sockets of this machine are other than when it was last asked; that costs very little.
+
+    The kernel's answer is compared as it is: its sockets are told apart only where something is new.
+    """
+
+    def __init__(self) -> None:
+        self._links: list[_socket.socket] = []
+        self._seen: list[bytes] = []
+        try:
+            for _ in _FAMILIES:
+                link = _socket.socket(_socket.AF_NETLINK, _socket.SOCK_RAW, 4)
+                link.settimeout(2)
+                self._links.append(link)
+        except OSError:
+            self.close()
+
+    def changed(self) -> bool:
+        """Whether they are other; True as well where that cannot be known, so that somebody looks."""
+        try:
+            found = [_dumped(link, family) for link, family in zip(self._links, _FAMILIES, strict=True)]
+        except (OSError, ValueError):
+            return True
+        before, self._seen = self._seen, found
+        return found != before
+
+    def close(self) -> None:
+        """Let go of the links to the kernel."""
+        for link in self._links:
+            link.close()
+        self._links = []
+
+
+_FAMILIES = (_socket.AF_INET, _socket.AF_INET6)
+
+
 def ports_of_all() -> list[int]:
     """Return the ports on which anything listens."""
     return [address[1] for address in listening_sockets().values()]
@@ -114,15 +150,39 @@ _LISTEN = 10
 _REQUEST_DUMP = 0x301
 _BY_FAMILY = 20
 _DONE, _ERROR = 3, 2
+_HEADER = struct.Struct("=IH")
+
+
+def _request(family: int) -> bytes:
+    request = struct.pack("=BBBxI48x", family, _socket.IPPROTO_TCP, 0, 1 << _LISTEN)
+    return struct.pack("=IHHII", 16 + len(request), _BY_FAMILY, _REQUEST_DUMP, 1, 0) + request
+
+
+_REQUESTS: dict[int, bytes] = {family: _request(family) for family in _FAMILIES}
+
+
+def _dumped(link: _socket.socket, family: int) -> bytes:
+    """Return all that the kernel answers, up to the message that says it is done; raises `OSError`."""
+    link.send(_REQUESTS[family])
+    found = b""
+    while True:
+        data = link.recv(1 << 18)
+        found += data
+        at = 0
+        while at + 16 <= len(data):
+            length, kind = _HEADER.unpack_from(data, at)
+            if kind == _DONE:
+                return found
+            if kind == _ERROR or length < 16:
+                raise OSError("sock_diag is refused")
+            at += (length + 3) & ~3
 
 
 def _diag(family: int) -> Iterator[tuple[int, Address]]:
     """Ask the kernel for listening sockets alone (sock_diag(7)): /proc/net/tcp goes through all that there could be."""
-    request = struct.pack("=BBBxI48x", family, _socket.IPPROTO_TCP, 0, 1 << _LISTEN)
-    header = struct.pack("=IHHII", 16 + len(request), _BY_FAMILY, _REQUEST_DUMP, 1, 0)
     with _socket.socket(_socket.AF_NETLINK, _socket.SOCK_RAW, 4) as link:
         link.settimeout(2)
-        link.send(header + request)
+        link.send(_REQUESTS[family])
         while True:
             data = link.recv(1 << 18)
             at = 0
