@@ -31,8 +31,11 @@ def bytes_of_file(path: Path | str, limit: int = LARGEST_BYTES, *, follow: bool 
         status = os.fstat(descriptor)
         if not stat.S_ISREG(status.st_mode):
             raise NotPlain
-        # The size that is told spares a second call in most cases; files of /proc tell none.
-        content = os.read(descriptor, min(status.st_size + 1, limit))
+        # The size that is told spares a second call: less than was asked for is all. Files of /proc tell none.
+        wanted = min(status.st_size + 1, limit)
+        content = os.read(descriptor, wanted)
+        if status.st_size and len(content) < wanted:
+            return content
         while content and len(content) < limit and (chunk := os.read(descriptor, limit - len(content))):
             content += chunk
         return content

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterator, Mapping
+from functools import cache
 from typing import Any
 
 from dokimon.core.declarations.requirement import Requirement, unreadable
@@ -30,17 +31,26 @@ def misfits(manifest: Manifest, data: dict[str, Any], shape: Shape, tool: str) -
     """
     found = []
     wrong: list[Keys] = []
-    for way, kinds in shape.items():
-        first, _, rest = way.partition(".")
+    for first, ways in _by_first(tuple(shape.items())).items():
         if first not in data:
             continue
-        for keys, value in _at(data[first], rest.split(".") if rest else [], (first,)):
+        for keys, value, kinds in ((*each, kinds) for rest, kinds in ways for each in _at(data[first], rest, (first,))):
             below_wrong = any(keys[: len(each)] == each for each in wrong)
             if value is not None and not below_wrong and not _is_one_of(value, kinds):
                 wrong.append(keys)
                 line_of = manifest.json_source(*keys).line if manifest.name.endswith("json") else None
                 source = manifest.source(line_of or toml_line(manifest.text, keys))
                 found.append(unreadable(tool, source, f'"{".".join(map(str, keys))}" must be {_in_words(kinds)}'))
+    return found
+
+
+@cache
+def _by_first(shape: tuple[tuple[str, str], ...]) -> dict[str, list[tuple[list[str], str]]]:
+    """Return a shape by the first key of its ways: a large checkout has thousands of files of the same one."""
+    found: dict[str, list[tuple[list[str], str]]] = {}
+    for way, kinds in shape:
+        first, _, rest = way.partition(".")
+        found.setdefault(first, []).append((rest.split(".") if rest else [], kinds))
     return found
 
 

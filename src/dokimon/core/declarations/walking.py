@@ -45,6 +45,7 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
     a folder with a repository of its own (a submodule is another project).
     """
     waiting = [(str(folder), 0)]
+    known: dict[str, bool] = {}  # in a large tree the same names come again and again
     while waiting:
         path, depth = waiting.pop()
         files: list[str] = []
@@ -55,9 +56,13 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
                 for entry in entries:
                     if entry.is_dir(follow_symlinks=False):
                         folders.append(entry.name)
-                    elif (
-                        (name := entry.name) in names or name[name.rfind(".") :] in endings or name.startswith(VARIANTS)
-                    ):
+                        continue
+                    name = entry.name
+                    wanted = known.get(name)
+                    if wanted is None:
+                        wanted = name in names or name[name.rfind(".") :] in endings or name.startswith(VARIANTS)
+                        known[name] = wanted
+                    if wanted:
                         files.append(name)
                     elif name == "pyvenv.cfg":
                         environment = True

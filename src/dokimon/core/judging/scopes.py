@@ -24,8 +24,13 @@ _INNER = (
 """Folders of a project in which files lie that speak of the project around them."""
 
 
+_LAST_OF_INNER = frozenset(each.rpartition("/")[2] for each in _INNER)
+
+
 def place_of(need: Requirement) -> str:
     """Return the folder of which a declaration speaks, relative to the root; `.` is the root itself."""
+    if need.part.rpartition("/")[2] not in _LAST_OF_INNER:
+        return need.part
     for inner in _INNER:
         if need.part == inner:
             return "."
