@@ -23,7 +23,7 @@ warnings.simplefilter("ignore")
 SRC = Path(__file__).parents[2] / "src/dokimon"
 LENGTH = 20_000
 SECONDS = 1.0
-CALLS = {"search", "match", "fullmatch", "findall", "finditer", "compile", "sub", "split", "matches"}
+CALLS = {"expression", "search", "match", "fullmatch", "findall", "finditer", "compile", "sub", "split", "matches"}
 
 
 def patterns() -> Iterator[tuple[str, str]]:

@@ -4,7 +4,9 @@ from __future__ import annotations
 
 import re
 
-_DURATION = re.compile(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)")
+from dokimon.core.expressions import expression
+
+_DURATION = expression(r"(\d+(?:\.\d+)?)\s*(ms|s|m|h)")
 _UNITS = {"ms": 0.001, "s": 1.0, "m": 60.0, "h": 3600.0}
 
 
@@ -16,7 +18,7 @@ def seconds(duration: str) -> float:
     return float(found[1]) * _UNITS[found[2]]
 
 
-_SIZE = re.compile(r"(\d+(?:\.\d+)?)\s*([kKMGT]?i?B)")
+_SIZE = expression(r"(\d+(?:\.\d+)?)\s*([kKMGT]?i?B)")
 _SIZES = {
     "B": 1,
     "kB": 10**3,

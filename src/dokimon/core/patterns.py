@@ -10,9 +10,10 @@ import warnings
 from functools import lru_cache
 from typing import Any
 
+from dokimon.core.expressions import expression
 from dokimon.core.faults import Fault
 
-_BRACE = re.compile(r"\{(?![\d,])")
+_BRACE = expression(r"\{(?![\d,])")
 
 SECONDS = 1.0
 """A search that takes longer backtracks without end."""

@@ -1,13 +1,13 @@
 """Text from outside (manifests, tools, runs) made safe to show and keep."""
 
-import re
+from dokimon.core.expressions import expression
 
 # Escape sequences of terminals: CSI (ECMA-48 §5.4), OSC and the other string controls (§5.6), two-byte ones.
-_SEQUENCES = re.compile(
+_SEQUENCES = expression(
     r"\x1b\[[0-?]*[ -/]*[@-~]|\x1b[\]PX^_][^\x07\x1b]*(?:\x07|\x1b\\)?|\x1b[ -/]*[0-~]|\x9b[0-?]*[ -/]*[@-~]"
 )
 # C0, DEL and C1 controls, and the marks that reorder or hide text (Unicode UAX #9 §2).
-_CONTROLS = re.compile(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ud800-\udfff]")
+_CONTROLS = expression(r"[\x00-\x1f\x7f-\x9f\u200b-\u200f\u2028-\u202e\u2060-\u2069\ufeff\ud800-\udfff]")
 
 
 def clean(text: str, limit: int = 400) -> str:

@@ -10,7 +10,9 @@ import re
 import shlex
 from collections.abc import Mapping
 
-_NAME = re.compile(r"\{([^{}\n]+)\}")
+from dokimon.core.expressions import expression
+
+_NAME = expression(r"\{([^{}\n]+)\}")
 
 
 def names_in(text: str) -> frozenset[str]:

@@ -14,6 +14,7 @@ from typing import TYPE_CHECKING, NamedTuple
 from dokimon.core.checks.fetching import Request, Response, fetch, looks_like_a_page, own_path
 from dokimon.core.checks.html import parsed
 from dokimon.core.checks.modules import imported
+from dokimon.core.expressions import expression
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
 
@@ -44,7 +45,7 @@ _ACCEPTS = {
     "font": "*/*",
 }
 _ICON_RELATIONS = ("icon", "apple-touch-icon")
-_FONT_IN_STYLE = re.compile(
+_FONT_IN_STYLE = expression(
     r"url\(\s*[\"']?([^\"')]{1,500}\.(?:woff2?|ttf|otf)(?:\?[^\"')]{0,500})?)[\"']?\s*\)", re.IGNORECASE
 )
 

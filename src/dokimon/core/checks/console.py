@@ -11,6 +11,7 @@ import msgspec
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.spec import CheckSpec, Pattern, Text, Texts, texts
 from dokimon.core.checks.texts import in_words
+from dokimon.core.expressions import expression
 from dokimon.core.measures import seconds
 from dokimon.core.patterns import PatternFault, search
 from dokimon.core.processes.exit_status import how_ended
@@ -22,7 +23,7 @@ _LOOK_EVERY = 0.25
 """Seconds between two looks at whether somebody asked to stop, while nothing is printed."""
 
 # What languages print for an uncaught error.
-_UNCAUGHT = re.compile(
+_UNCAUGHT = expression(
     r"^Traceback \(most recent call last\):|^Exception in thread \"|^Unhandled exception[.:]|^thread '.*' panicked at"
     r"|^panic: |^(?:PHP )?Fatal error: |Unhandled(?:PromiseRejection|Rejection)|Segmentation fault",
     re.MULTILINE,

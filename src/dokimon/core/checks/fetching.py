@@ -12,6 +12,8 @@ from urllib.parse import urljoin, urlsplit
 
 import msgspec
 
+from dokimon.core.expressions import expression
+
 if TYPE_CHECKING:
     from dokimon.core.checks.context import Cookies
 
@@ -79,7 +81,7 @@ _ENCODINGS = frozenset({
 """The encodings of the web (WHATWG Encoding §4.2) that Python has. It has others, which no text should be taken for: some
 take a time that grows with the square of the length."""
 
-_META_CHARSET = re.compile(rb"""<meta[^>]{0,200}?charset\s{0,9}=\s{0,9}["']?([\w.:-]{1,40})""", re.IGNORECASE)
+_META_CHARSET = expression(rb"""<meta[^>]{0,200}?charset\s{0,9}=\s{0,9}["']?([\w.:-]{1,40})""", re.IGNORECASE)
 _PRESCAN_BYTES = 1024
 
 

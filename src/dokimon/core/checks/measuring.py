@@ -9,6 +9,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.measures import any_size, seconds
 from dokimon.core.patterns import PatternFault, search
 from dokimon.core.report.model import CheckVerdict
@@ -45,7 +46,7 @@ class Measured(NamedTuple):
 _COMPARISONS: dict[str, Callable[[float, float], bool]] = {
     ">=": operator.ge, "<=": operator.le, "!=": operator.ne, ">": operator.gt, "<": operator.lt, "=": operator.eq,
 }  # fmt: skip
-_BOUND = re.compile(r"(>=|<=|!=|>|<|=)?\s*(\S.*)")
+_BOUND = expression(r"(>=|<=|!=|>|<|=)?\s*(\S.*)")
 
 
 def bounds(text: str, read: Callable[[str], float]) -> list[tuple[str, float]]:

@@ -4,8 +4,10 @@ from __future__ import annotations
 
 import re
 
-_LINE_COMMENT = re.compile(r"^[ \t]*//[^\n]*", re.MULTILINE)
-_IMPORT = re.compile(
+from dokimon.core.expressions import expression
+
+_LINE_COMMENT = expression(r"^[ \t]*//[^\n]*", re.MULTILINE)
+_IMPORT = expression(
     r"(?:^|[;}\n])[ \t]*(?:import|export)\b[ \t]*(?:[\w$*{][^\"'();]{0,1000}?\bfrom[ \t]*)?"
     r"[\"']((?:/|\.{1,2}/)[^\"'\s\\]{1,500})[\"']"
 )

@@ -10,6 +10,7 @@ from pathlib import Path
 from typing import NamedTuple
 
 from dokimon.core.declarations.revision import common_folder, git_folder, head_of
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
 
 _LARGEST_COMMIT = 256 * 1024
@@ -19,8 +20,8 @@ _MOST_SECONDS = 0.15
 _DEEPEST_DELTA = 50
 _LARGEST_PACK_INDEX = 64 * 1024 * 1024
 
-_PARENT = re.compile(rb"^parent ([0-9a-f]{40})$", re.MULTILINE)
-_REMOTE = re.compile(r'^\[remote "origin"\][^\[]*?^\s*url\s*=\s*(\S+)', re.MULTILINE)
+_PARENT = expression(rb"^parent ([0-9a-f]{40})$", re.MULTILINE)
+_REMOTE = expression(r'^\[remote "origin"\][^\[]*?^\s*url\s*=\s*(\S+)', re.MULTILINE)
 
 
 def first_commit(root: Path) -> str | None:

@@ -9,6 +9,7 @@ from __future__ import annotations
 import re
 
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.expressions import expression
 from dokimon.core.source import Source
 from dokimon.core.text import clean
 
@@ -28,8 +29,8 @@ _OF_RUBY = {
 _OF_PYTHON = ("pypy", "graalpy", "miniconda", "anaconda", "miniforge", "mambaforge", "stackless", "ironpython", "jython",
     "micropython", "pyston", "cinder", "nogil", "activepython")  # fmt: skip
 
-_NOT_CHOSEN = re.compile(r"(?:system|latest|default|global)(?::.*)?$")
-_ELSEWHERE = re.compile(r"(?:path|ref|branch|tag|prefix|sub-\d*|file|git):")
+_NOT_CHOSEN = expression(r"(?:system|latest|default|global)(?::.*)?$")
+_ELSEWHERE = expression(r"(?:path|ref|branch|tag|prefix|sub-\d*|file|git):")
 
 
 def version_need(tool: str, names: list[str], source: Source, why: str | None = None) -> list[Requirement]:

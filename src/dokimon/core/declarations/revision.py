@@ -12,6 +12,7 @@ from collections.abc import Iterator
 from pathlib import Path
 from typing import NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
 
 _LONGEST_PATH = 4096
@@ -20,7 +21,7 @@ _LARGEST_INDEX = 16 * 1024 * 1024
 _MOST_HASHED = 64 * 1024 * 1024
 """Bytes of files with a new time and an old size that are hashed to see whether they changed."""
 
-_COMMIT = re.compile(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
+_COMMIT = expression(r"[0-9a-f]{40}(?:[0-9a-f]{24})?")
 _BRANCH = "refs/heads/"
 
 

@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
 from dokimon.core.diagnosis.causes import Cause, cause_patterns, known_causes
+from dokimon.core.expressions import expression
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean
 from dokimon.core.words import filled, names_in
@@ -57,23 +58,23 @@ def notice(lines: Iterable[str], looks: Mapping[str, Look]) -> tuple[Diagnosis, 
     return tuple(found[:1])
 
 
-_OF_TROUBLE = re.compile(
+_OF_TROUBLE = expression(
     r"(?i)error|exception|fatal|panic|fail|refused|cannot|can't|could not|unable|denied|invalid|missing|not found"
 )
 """What lines say that may show a cause: all patterns are only compiled where there is one."""
 
-_LAST_WORDS = re.compile(
+_LAST_WORDS = expression(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
     r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+"
     r"|^configure: error: .+"
 )
 """How an exception ends that nobody caught, in the languages that print one: the last one says why."""
 
-_FIRST_WORDS = re.compile(
+_FIRST_WORDS = expression(
     r"(?i)\b(?:error|fatal|failed|failure|cannot|can't|could not|couldn't|unable to|denied|refused|invalid|missing"
     r"|not found)\b"
 )
-_HARMLESS = re.compile(
+_HARMLESS = expression(
     r"(?i)\b(?:0|no) (?:errors?|failures?)\b|warning|deprecat|npm (?:error|ERR!) (?:A complete log|code|errno|path)"
 )
 
@@ -130,7 +131,7 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
     )
 
 
-_INSTALLER = re.compile(r"(?:sudo )?(apt-get|dnf|pacman|apk|brew)\b")
+_INSTALLER = expression(r"(?:sudo )?(apt-get|dnf|pacman|apk|brew)\b")
 
 
 def _is_here(command: str, looks: Mapping[str, Look]) -> bool:

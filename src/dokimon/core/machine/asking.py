@@ -17,6 +17,7 @@ from typing import Any
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import kill_session, path_folders
 from dokimon.core.text import clean, without_sequences
@@ -44,7 +45,7 @@ _PLACES = (
 Of all others a tool sees those that its catalogue entry names (`keeps`); none that names a place in the checkout.
 """
 
-_A_PLACE_OR_A_VERSION = re.compile(r"/|[A-Za-z]:\\|v?\d+(?:\.\d+)*$")
+_A_PLACE_OR_A_VERSION = expression(r"/|[A-Za-z]:\\|v?\d+(?:\.\d+)*$")
 """What a variable that an entry keeps may hold: a relative path would start wherever the tool is asked."""
 
 
@@ -65,7 +66,7 @@ def abandon() -> None:
         kill_session(process)
 
 
-_LACKS_LIBRARY = re.compile(
+_LACKS_LIBRARY = expression(
     r"error while loading shared libraries: ([^\s:]+):|Library not loaded: (?:\S*/)?(\S+)"
     r"|Error loading shared library ([^\s:]+):"
 )

@@ -9,6 +9,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.machine.debian_packages import upstream_version
 from dokimon.core.machine.folders import matching, system_root
@@ -44,7 +45,7 @@ def brought_by(path: Path, real: Path, environment: Mapping[str, str]) -> Brough
     return None
 
 
-_PACKAGE = re.compile(r"(.*/node_modules/)((?:@[^/]+/)?[^/.][^/]*)/(?!.*/node_modules/)")
+_PACKAGE = expression(r"(.*/node_modules/)((?:@[^/]+/)?[^/.][^/]*)/(?!.*/node_modules/)")
 
 
 def engines_of(real: Path) -> str | None:

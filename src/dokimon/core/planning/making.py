@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Callable, Sequence
 
 import msgspec
 
 from dokimon.core.declarations.checkout import projects_below
+from dokimon.core.expressions import expression
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
 from dokimon.core.planning.planners import (
@@ -147,7 +147,7 @@ def parts_below(context: PlanContext) -> list[Plan]:
 
 
 _MOST_PARTS = 40
-_BESIDE = re.compile(
+_BESIDE = expression(
     r"(?i)(?:^|/)(?:[\w-]*tests?[\w-]*|examples?|samples?|demos?|docs?|documentation|templates?|tools?|scripts?|hack|bench\w*|fixtures|dummy"
     r"|requirements|misc|contrib|utils?|external|third[_-]party|packaging|ci|build\w*)(?:/|$)"
 )

@@ -10,12 +10,13 @@ from functools import cached_property
 from pathlib import Path
 from urllib.parse import quote, quote_plus, unquote
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 
 _SHORTEST = 6
 """Characters: a shorter value is in half of all words."""
 
-_NAME = re.compile(
+_NAME = expression(
     r"TOKEN|SECRET|PASSWORD|PASSWD|PASSPHRASE|CREDENTIAL|COOKIE|(?:API|ACCESS|PRIVATE)_?KEY"
     r"|(?:^|_)(?:KEY|PW|PWD|PASS|PAT|AUTH|DSN)$",
     re.IGNORECASE,
@@ -23,8 +24,8 @@ _NAME = re.compile(
 _NOT_SECRET = frozenset({"PWD", "OLDPWD", "XAUTHORITY", "SSH_AUTH_SOCK"})
 """Variables of the system whose names only look like it: folders and sockets."""
 
-_IN_URL = re.compile(r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^\s/:@]{0,200}:([^\s/@]+)@", re.IGNORECASE)
-_ASSIGNMENT = re.compile(r"^[ \t]*(?:export[ \t]+)?(\w+)[ \t]*=[ \t]*(.*)$", re.MULTILINE)
+_IN_URL = expression(r"(?<![a-z0-9+.-])[a-z][a-z0-9+.-]{0,30}://[^\s/:@]{0,200}:([^\s/@]+)@", re.IGNORECASE)
+_ASSIGNMENT = expression(r"^[ \t]*(?:export[ \t]+)?(\w+)[ \t]*=[ \t]*(.*)$", re.MULTILINE)
 
 
 def is_secret_name(name: str) -> bool:

@@ -17,6 +17,7 @@ from collections.abc import Callable, Iterable
 from pathlib import Path
 from typing import IO, Any
 
+from dokimon.core.expressions import expression
 from dokimon.core.patterns import SECONDS
 from dokimon.core.processes.log_file import LARGEST_BYTES, LogFile
 from dokimon.core.processes.masking import Mask
@@ -40,7 +41,7 @@ _TELL_EVERY = 0.04
 
 _IDLE_SECONDS = 0.15
 
-_WARNING = re.compile(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
+_WARNING = expression(rb"\bwarn(?:ing)?s?\b|\bdeprecat", re.IGNORECASE)
 
 Listener = Callable[[str], None]
 Follower = Callable[[str, bool], None]

@@ -12,6 +12,7 @@ from typing import Literal
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.processes.deadline import Deadline
 from dokimon.core.processes.greeting import greeting_of, speaks_http2
 from dokimon.core.processes.process_table import Sockets, new_listeners, socket_table, udp_ports, unix_sockets
@@ -40,7 +41,7 @@ _AFTER_SUCCESS = 30.0
 _BETTER_ONE_SECONDS = 1.0
 """How long a better candidate that is still silent is waited for when another one has answered."""
 
-_URL = re.compile(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5})", re.IGNORECASE)
+_URL = expression(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5})", re.IGNORECASE)
 
 
 class State(msgspec.Struct, frozen=True, kw_only=True):

@@ -6,11 +6,11 @@ started has crashed, or one that waits for an answer at its keyboard.
 
 from __future__ import annotations
 
-import re
 import time
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.processes.process_table import cpu_seconds
 from dokimon.core.processes.tree import Tree
 
@@ -27,7 +27,7 @@ _LOOK_EVERY = 0.5
 _IDLE_SHARE = 0.05
 """Of a core."""
 
-_WAITS = re.compile(
+_WAITS = expression(
     r"(?i)\b(?:waiting|wait) for\b|\bwatching\b|\bready\b|\blistening\b|\bsubscribed\b|\bconsum(?:er|ing)\b|\bpolling\b"
     r"|\b(?:worker|scheduler|bot|agent|daemon|queue|server|service)\b.*\b(?:started|running|up|online|connected|logged in)\b"
     r"|\b(?:started|running|connected|logged in)\b.*\b(?:worker|scheduler|bot|agent|daemon|queue|as)\b"
@@ -35,7 +35,7 @@ _WAITS = re.compile(
 )
 """Words of a worker or a watcher that is up and waits for something to do."""
 
-CRASHED = re.compile(
+CRASHED = expression(
     r"(?i)app crashed - waiting for file changes|failed running .*waiting for file changes"
     r"|waiting for (?:file )?changes before"
     r"|exited with (?:code|status) [1-9]\d*.*(?:waiting|restart)|found [1-9]\d* errors?\. watching for file changes"
@@ -43,7 +43,7 @@ CRASHED = re.compile(
 )
 """Words of a watcher whose child has ended with an error."""
 
-_ASKS = re.compile(r"[^\n]{0,120}(?:[:?>]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]\))\s*$")
+_ASKS = expression(r"[^\n]{0,120}(?:[:?>]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]\))\s*$")
 """The end of a line that waits for an answer: it has no line end yet."""
 
 

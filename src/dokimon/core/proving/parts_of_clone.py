@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import re
 import stat
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 from dokimon.core.declarations.revision import Entry, common_folder, git_folder, index_entries
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, copy_cheaply, text_of
 from dokimon.core.proving.git import CloneFault, run_git
 from dokimon.core.text import clean
@@ -17,7 +17,7 @@ _SUBMODULE = 0o160000
 
 _DEEPEST = 8
 
-_POINTER = re.compile(rb"version https://git-lfs\.github\.com/spec/v1\n(?:.*\n)*?oid sha256:([0-9a-f]{64})\n")
+_POINTER = expression(rb"version https://git-lfs\.github\.com/spec/v1\n(?:.*\n)*?oid sha256:([0-9a-f]{64})\n")
 """What LFS puts in place of a file (git-lfs, docs/spec.md)."""
 
 _LARGEST_POINTER = 1024

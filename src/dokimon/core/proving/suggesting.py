@@ -8,6 +8,7 @@ from collections.abc import Iterable, Iterator, Sequence
 import msgspec
 
 from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.expressions import expression
 from dokimon.core.proving.versions_here import is_in, version_key
 from dokimon.core.report.model import Suggestion, Tried
 from dokimon.core.text import clean
@@ -18,9 +19,9 @@ from dokimon.core.versions.orders import dotted
 from dokimon.core.versions.sets import NONE, Cut, VersionSet, before, between, describe
 from dokimon.core.versions.writing import written
 
-_UNFINISHED = re.compile(r"[-.\d](?:a|b|rc|alpha|beta|dev|pre|preview|nightly|canary|ea|SNAPSHOT)\b|\d(?:a|b|rc)\d")
+_UNFINISHED = expression(r"[-.\d](?:a|b|rc|alpha|beta|dev|pre|preview|nightly|canary|ea|SNAPSHOT)\b|\d(?:a|b|rc)\d")
 
-_PIN = re.compile(r"v?\d+(?:\.\d+)*")
+_PIN = expression(r"v?\d+(?:\.\d+)*")
 
 
 class Proven(msgspec.Struct, frozen=True):

@@ -7,6 +7,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.faults import Fault
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation
@@ -19,8 +20,8 @@ NONE = "none"
 PLACE = "(supposed)"
 """What stands for the path of a copy that is not there."""
 
-_VERSION = re.compile(r"v?(\d[\w.+~-]*)")
-_SHORT = re.compile(r"\d+(?:\.\d+)?")
+_VERSION = expression(r"v?(\d[\w.+~-]*)")
+_SHORT = expression(r"\d+(?:\.\d+)?")
 
 
 class SuppositionFault(Fault):

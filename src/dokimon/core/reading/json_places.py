@@ -6,10 +6,12 @@ import re
 from collections.abc import Iterator
 from functools import lru_cache
 
+from dokimon.core.expressions import expression
+
 Keys = tuple[str | int, ...]
 """The way to a value: the key of an object or the index of a list at each level."""
 
-_COMMENT = re.compile(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/|\Z)', re.DOTALL)
+_COMMENT = expression(r'"(?:[^"\\\n]|\\.)*"|//[^\n]*|/\*(?:[^*]|\*(?!/))*(?:\*/|\Z)', re.DOTALL)
 """A text, or a comment; one that is never closed goes on to the end, so that no place is looked at twice."""
 
 
@@ -23,7 +25,7 @@ def without_comments(text: str) -> str:
     return _COMMENT.sub(blank, text)
 
 
-_JSON_TOKEN = re.compile(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')
+_JSON_TOKEN = expression(r'"(?:[^"\\]|\\.)*"|[{}\[\],:]|[^\s{}\[\],:"]+')
 
 
 def json_line(text: str, keys: Keys) -> int:

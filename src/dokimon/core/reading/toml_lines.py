@@ -8,11 +8,12 @@ from collections.abc import Iterator
 from functools import lru_cache
 from typing import NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.reading.json_places import Keys
 
 # TOML 1.0: strings of four kinds (a closing """ may follow one or two quotes that belong to the text), comments,
 # line ends, punctuation, bare keys; all else belongs to numbers and dates.
-_TOKEN = re.compile(
+_TOKEN = expression(
     r'(?P<string>"""(?:[^"\\]|\\.|"{1,2}(?!"))*"{3,5}'
     r"|'''(?:[^']|'{1,2}(?!'))*'{3,5}"
     r'|"(?:[^"\\\n]|\\.)*"'
@@ -29,7 +30,7 @@ _TOKEN = re.compile(
 MOST_PARTS = 64
 """Parts of a dotted key: parsing takes a time that grows with the square of them, and nobody writes so many."""
 
-_PERHAPS_DEEP = re.compile(rf"(?:[\w\"'-][ \t]*\.[^.\n]*){{{MOST_PARTS}}}")
+_PERHAPS_DEEP = expression(rf"(?:[\w\"'-][ \t]*\.[^.\n]*){{{MOST_PARTS}}}")
 
 
 def deep_key(text: str) -> int | None:

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Collection, Iterator, Mapping
 
+from dokimon.core.expressions import expression
 from dokimon.core.records.found import STEPS, Found, step
 from dokimon.core.records.packages import is_installed, is_lock_file, tool_of
 from dokimon.core.records.record import Record
@@ -48,7 +49,7 @@ _MOST_NAMED = 3
 _MOST_WORDS = 200
 
 
-_FOR_ONE_SYSTEM = re.compile(
+_FOR_ONE_SYSTEM = expression(
     r"(?:linux|darwin|win32|windows|freebsd|openbsd|netbsd|android|sunos|openharmony|aix|wasm)\b"
 )
 
@@ -69,7 +70,7 @@ def _changes(old: Mapping[str, str], new: Mapping[str, str], direct: Collection[
     return [text for _, _, text in sorted(found)]
 
 
-_NOT_SOURCE = re.compile(
+_NOT_SOURCE = expression(
     r"(?:^|/)(?:docs?|tests?|__tests__|spec|examples?|\.github|\.vscode|\.idea)/|\.(?:md|rst|adoc|txt|log|lock|png|jpe?g|gif|svg|ico|map|db|sqlite3?|pyc|pid|tsbuildinfo)$"
     r"|(?:^|/)(?:LICENSE|NOTICE|CHANGELOG|AUTHORS|\.gitignore|\.editorconfig)[^/]*$",
     re.IGNORECASE,

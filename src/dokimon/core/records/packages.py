@@ -12,6 +12,7 @@ from typing import Any, NamedTuple
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file
 from dokimon.core.text import clean
 
@@ -184,7 +185,7 @@ _MANIFESTS = (
     *("package.json", "composer.json", "pyproject.toml", "Pipfile", "requirements.in", "requirements.txt", "Gemfile"),
     *("Cargo.toml", "mix.exs", "pubspec.yaml", "build.gradle", "build.gradle.kts", "Podfile", "deno.json"),
 )
-_NAME = re.compile(r"@?[A-Za-z0-9][\w.-]*(?:/[\w.-]+)?")
+_NAME = expression(r"@?[A-Za-z0-9][\w.-]*(?:/[\w.-]+)?")
 
 
 def named_by_manifests(root: Path, files: Iterable[str], packages: Mapping[str, Versions]) -> tuple[str, ...]:

@@ -3,13 +3,13 @@
 from __future__ import annotations
 
 import os
-import re
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping
 from hashlib import blake2b
 from pathlib import Path
 from typing import NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.machine.platform import architecture_name, system_name
 from dokimon.core.machine.survey import Installation
@@ -136,12 +136,12 @@ def _kernel() -> str | None:
     return clean(os.uname().release, 80) or None if hasattr(os, "uname") else None
 
 
-_SEPARATORS = re.compile(r"&&|\|\||[;|\n]")
-_ASSIGNMENT = re.compile(r"\w+=\S*")
+_SEPARATORS = expression(r"&&|\|\||[;|\n]")
+_ASSIGNMENT = expression(r"\w+=\S*")
 _NOT_COMMANDS = frozenset(
     {"cd", "exec", "env", "if", "then", "export", "set", "true", "test", "echo", "sh", "bash", "time"}
 )
-_SHELL_WORDS = re.compile(r"[\w./+-]+")
+_SHELL_WORDS = expression(r"[\w./+-]+")
 
 
 def commands_in(lines: Iterable[str]) -> list[str]:

@@ -2,18 +2,18 @@
 
 from __future__ import annotations
 
-import re
 from collections.abc import Iterator, Sequence
 from typing import Any, NamedTuple
 from xml.etree import ElementTree
 
+from dokimon.core.expressions import expression
 from dokimon.core.report.folding import subject_of
 from dokimon.core.report.model import Across, Check, Finding, Prepared, Remedy, Report, Run
 from dokimon.core.report.outcome import UNMET_VERDICTS
 from dokimon.core.report.summary import told_once
 from dokimon.core.source import Source
 
-_NO_CHARACTER = re.compile("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
+_NO_CHARACTER = expression("[^\t\n\r -\ud7ff\ue000-\ufffd\U00010000-\U0010ffff]")
 """What XML 1.0 (§2.2, "Characters") does not allow in a document, not even escaped."""
 
 

@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from collections.abc import Sequence
 
+from dokimon.core.expressions import expression
 from dokimon.core.report.folding import standing, subject_of
 from dokimon.core.report.model import Across, Changes, Check, Diagnosis, Finding, FromClone, Report
 
@@ -43,7 +44,7 @@ def _title(finding: Finding, subject: str) -> str:
     return subject.replace(finding.tool, finding.title, 1) if finding.title else subject
 
 
-_SPECIAL = re.compile(r"([\\\\`*_\[\]|~])")
+_SPECIAL = expression(r"([\\\\`*_\[\]|~])")
 
 
 def plain_text(text: str) -> str:

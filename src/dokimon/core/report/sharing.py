@@ -13,6 +13,7 @@ from functools import cached_property
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.report.model import Report
 from dokimon.core.report.texts import with_texts
 
@@ -23,9 +24,9 @@ _SHORTEST_VALUE = 4
 _NAMES = frozenset({"HOME", "USER", "LOGNAME", "USERNAME", "HOSTNAME"})
 """Variables whose values are left out as what they are: a home, a user, a host."""
 
-_OTHER_HOMES = re.compile(r"(?<![\w./~-])/(?:home|Users|var/home|export/home)/(?!\.)[^/\s:\"'`,;)]+(?=[/\s:\"'`,;)]|$)")
+_OTHER_HOMES = expression(r"(?<![\w./~-])/(?:home|Users|var/home|export/home)/(?!\.)[^/\s:\"'`,;)]+(?=[/\s:\"'`,;)]|$)")
 
-_OF_THE_SYSTEM = re.compile(
+_OF_THE_SYSTEM = expression(
     r"PATH|PWD|OLDPWD|SHELL|TERM|LANG|LANGUAGE|LC_\w+|TZ|EDITOR|PAGER|SHLVL|COLORTERM|TERM_PROGRAM|XDG_\w+_(?:HOME|DIRS|DIR)"
     r"|NO_COLOR|CI|COLUMNS|LINES|HOSTTYPE|MACHTYPE|OSTYPE|PYTHON\w*|NODE_ENV|RAILS_ENV|APP_ENV|MIX_ENV|DEBIAN_FRONTEND"
 )

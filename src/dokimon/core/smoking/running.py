@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import re
 import threading
 import time
 from collections.abc import Callable, Iterable, Mapping
@@ -15,6 +14,7 @@ from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
 from dokimon.core.checks.context import CheckContext, Cookies
 from dokimon.core.checks.window import Window
 from dokimon.core.diagnosis.diagnosing import Look, diagnose, diagnose_start, notice
+from dokimon.core.expressions import expression
 from dokimon.core.machine.asking import Asker
 from dokimon.core.planning.plan import RunPlan, argv_of, shown
 from dokimon.core.processes.display import VirtualDisplay
@@ -119,7 +119,7 @@ def carry_out(plan: RunPlan, context: RunContext, while_up: WhileUp | None = Non
     return _with_what_it_lacked(run, plan, variables, context, while_up)
 
 
-_WANTS_TERMINAL = re.compile(
+_WANTS_TERMINAL = expression(
     r"(?i)error opening terminal|not (?:a|an interactive) (?:tty|terminal)|stdin is not a|no (?:tty|terminal)"
     r"|must be (?:run|connected) (?:in|from|to) a terminal|inappropriate ioctl|termios\.error|_curses\.error"
 )

@@ -11,6 +11,7 @@ from typing import Any
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.output import Output
@@ -21,7 +22,7 @@ from dokimon.core.reading.manifest import toml_or_nothing
 from dokimon.core.report.model import Check, CheckVerdict, Run
 from dokimon.core.text import clean
 
-_WANTS = re.compile(
+_WANTS = expression(
     r"(?i)^[ \t]*usage\b\s*:?|^[ \t]*(?:synopsis|syntax)\s*:|\btry ['\"`]?.{1,60}(?:--help|-h|help)\b"
     r"|for more information,? try"
     r"|the following (?:required )?arguments (?:are required|were not provided)"
@@ -33,7 +34,7 @@ _WANTS = re.compile(
 _FIRST_LINES = 8
 """Among which the usage stands, where a program only shows its help."""
 
-_FAILED = re.compile(
+_FAILED = expression(
     r"^Traceback \(most recent call last\)|^panic: |\bat .+:\d+:\d+\)?$|Segmentation fault|core dumped"
     r"|panicked at |^(?:Exception|Error) in thread |Uncaught |^Unhandled "
 )

@@ -8,10 +8,11 @@ import msgspec
 
 from dokimon.core.declarations.readers.compilers import compiler
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches
 
-_CALLS = re.compile(r"\$[({](?:CC|CXX)[)}]|(?:^|[\s\"'=/])(gcc|cc|clang|g\+\+|c\+\+|clang\+\+)(?=\s|$)", re.MULTILINE)
+_CALLS = expression(r"\$[({](?:CC|CXX)[)}]|(?:^|[\s\"'=/])(gcc|cc|clang|g\+\+|c\+\+|clang\+\+)(?=\s|$)", re.MULTILINE)
 
 
 def read_makefile(manifest: Manifest) -> list[Requirement]:

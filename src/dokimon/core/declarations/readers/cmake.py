@@ -21,6 +21,7 @@ from dokimon.core.declarations.requirement import (
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest, as_json, line_at
 from dokimon.core.source import Source
 
@@ -59,9 +60,9 @@ class _Call(NamedTuple):
     source: Source
 
 
-_COMMAND = re.compile(r"^[ \t]*([A-Za-z_]\w*)\s*\(((?:[^()\"]|\"(?:[^\"\\]|\\.)*\"){0,4000})\)", re.MULTILINE)
-_WORD = re.compile(r'"((?:[^"\\]|\\.)*)"|([^\s"]+)')
-_CERTAIN_CONDITION = re.compile(r"(?i)^[ \t]*(?:NOT\s+)?(?:DEFINED\s+)?(?:TARGET\s+\S+|CMAKE_VERSION.*|TRUE|ON|1)\s*$")
+_COMMAND = expression(r"^[ \t]*([A-Za-z_]\w*)\s*\(((?:[^()\"]|\"(?:[^\"\\]|\\.)*\"){0,4000})\)", re.MULTILINE)
+_WORD = expression(r'"((?:[^"\\]|\\.)*)"|([^\s"]+)')
+_CERTAIN_CONDITION = expression(r"(?i)^[ \t]*(?:NOT\s+)?(?:DEFINED\s+)?(?:TARGET\s+\S+|CMAKE_VERSION.*|TRUE|ON|1)\s*$")
 
 
 def _calls(manifest: Manifest) -> Iterator[tuple[str, _Call]]:

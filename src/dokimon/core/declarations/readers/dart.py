@@ -7,6 +7,7 @@ import re
 import msgspec
 
 from dokimon.core.declarations.requirement import Requirement, any_version, requirement, unreadable
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest, as_json
 from dokimon.core.reading.yaml import as_yaml
 from dokimon.core.source import Source
@@ -36,7 +37,7 @@ def read_pubspec(manifest: Manifest) -> list[Requirement]:
     return found or [any_version("dart", manifest.source(1), "a pubspec.yaml is Dart's")]
 
 
-_BEFORE_THREE = re.compile(r"\s*(>=\s*(\d{1,4})\.(\d{1,4})\.\S+)\s+<\s*3\.0\.0\s*")
+_BEFORE_THREE = expression(r"\s*(>=\s*(\d{1,4})\.(\d{1,4})\.\S+)\s+<\s*3\.0\.0\s*")
 
 
 def _sdk(tool: str, wanted: str, source: Source) -> Requirement:

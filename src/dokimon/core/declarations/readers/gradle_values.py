@@ -11,27 +11,28 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_toml, open_manifest
 from dokimon.core.reading.text import properties, without_block_comments
 
 _VALUE = r"([\"']?[\w.-]{1,40}[\"']?)(?=\s*(?:[,;)\]}]|$|//))"
-_VARIABLE = re.compile(
+_VARIABLE = expression(
     rf"(?m)(?:^|[{{;(,])[ \t]*(?:(?:def|val|var|const[ \t]+val|int|String|Integer)[ \t]+|(?:project\.)?(?:ext|extra)\.)?"
     rf"([A-Za-z_]\w*)(?:[ \t]*:[ \t]*\w+\??)?[ \t]*=[ \t]*{_VALUE}"
 )
-_EXTRA = re.compile(rf"\b(?:extra|ext)(?:\[|\.set\()[\"'](\w+)[\"'](?:\][ \t]*=|,)[ \t]*{_VALUE}", re.MULTILINE)
-_BY_EXTRA = re.compile(rf"\bval[ \t]+(\w+)[ \t]+by[ \t]+extra(?:\([ \t]*|[ \t]*\{{[ \t]*){_VALUE}", re.MULTILINE)
+_EXTRA = expression(rf"\b(?:extra|ext)(?:\[|\.set\()[\"'](\w+)[\"'](?:\][ \t]*=|,)[ \t]*{_VALUE}", re.MULTILINE)
+_BY_EXTRA = expression(rf"\bval[ \t]+(\w+)[ \t]+by[ \t]+extra(?:\([ \t]*|[ \t]*\{{[ \t]*){_VALUE}", re.MULTILINE)
 _CONVERTED = (
     r"(?:\.get\(\))?(?:\.(?:toInt|toInteger|toString|asInt|intValue)\(\)|\.majorVersion|[ \t]+as[ \t]+[Ii]nt(?:eger)?)*"
 )
-_REFERENCE = re.compile(
+_REFERENCE = expression(
     r"(?P<text>[\"']?\$\{?(?:rootProject\.|project\.)?(?:ext\.|extra\.)?(?P<inside>[A-Za-z_]\w*)\}?[\"']?)"
     r"|(?P<called>(?:(?:rootProject|project|rootProject\.project|providers)\.)?(?:findProperty|property|gradleProperty|extra\.get)"
     r"\(\s*[\"'](?P<property>[\w.-]+)[\"']\s*\)(?:!!)?(?:\.get\(\))?)"
     r"|\blibs\.versions\.(?P<catalog>[\w.]+?)(?=\.get\(\)|[^\w.]|$)"
     r"|(?<![\w.\"'])(?:(?:rootProject|project)\.)?(?:(?:ext|extra)\.|(?:ext|extra)\[[\"'])?(?P<name>[A-Za-z_]\w*)(?:[\"']\])?"
 )
-_SPEAKS = re.compile(
+_SPEAKS = expression(
     r"JavaLanguageVersion|[jJ](?:vm|dk)Toolchain|Compatibility|jvmTarget|release|[cC]ompileSdk|buildTools|ndkVersion|minSdk"
     r"|JavaVersion|version|classpath"
 )

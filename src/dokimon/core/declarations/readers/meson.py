@@ -9,6 +9,7 @@ import msgspec
 
 from dokimon.core.declarations.readers.compilers import compiler, standard
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, brought, requirement, unreadable
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest, line_at
 from dokimon.core.source import Source
 
@@ -24,7 +25,7 @@ _PROGRAMS = {"python3": "python", "python": "python", "perl": "perl", "git": "gi
     "make": "make"}  # fmt: skip
 """Programs that `find_program` looks for and that are tools here."""
 
-_CALL = re.compile(
+_CALL = expression(
     r"\b(project|dependency|add_languages|find_program)\s*\(((?:[^()']|'(?:[^'\\\n]|\\.)*'|\([^()]*\)){0,6000})\)"
     r"|^[ \t]*(if|foreach|endif|endforeach)\b",
     re.MULTILINE,
@@ -66,11 +67,11 @@ def _of_meson(wanted: str, source: Source) -> Requirement:
     return requirement("meson", wanted, "plain", source)
 
 
-_CONSTANT = re.compile(r"(?m)^[ \t]*(\w+)[ \t]*=[ \t]*'([^'\\\n]{0,60})'[ \t]*$")
+_CONSTANT = expression(r"(?m)^[ \t]*(\w+)[ \t]*=[ \t]*'([^'\\\n]{0,60})'[ \t]*$")
 """A name that gets a plain text."""
 
-_JOINED = re.compile(r"'([^'\\\n]{0,60})'[ \t]*\+[ \t]*(\w+)\b(?!\s*\()")
-_WRITTEN_IN = re.compile(r"\bf('[^'\\\n]{0,200}')")
+_JOINED = expression(r"'([^'\\\n]{0,60})'[ \t]*\+[ \t]*(\w+)\b(?!\s*\()")
+_WRITTEN_IN = expression(r"\bf('[^'\\\n]{0,200}')")
 
 
 def _arguments(text: str, known: Mapping[str, str]) -> tuple[list[str], dict[str, list[str]]]:

@@ -22,6 +22,7 @@ from dokimon.core.declarations.requirement import (
 )
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.declarations.workspaces import is_member
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
@@ -34,7 +35,7 @@ PACKAGE_MANAGERS = ("npm", "yarn", "pnpm", "bun")
 _ENGINES = {"vscode": "code"}
 """Names in `engines` of tools that go by another here."""
 _RUNTIMES = frozenset({"node", "bun", "deno"})
-_PACKAGE_MANAGER = re.compile(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?")
+_PACKAGE_MANAGER = expression(r"(npm|yarn|pnpm|bun)@(\d+\.\d+\.\d+[^+\s]*)(\+\S+)?")
 
 LOCK_FILES = {
     "package-lock.json": "npm",

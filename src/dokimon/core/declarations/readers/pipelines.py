@@ -8,6 +8,7 @@ from collections.abc import Iterator, Mapping
 from dokimon.core.declarations.readers.containers import service_of
 from dokimon.core.declarations.readers.images import filled, names, of_image, of_images, of_service, of_versions
 from dokimon.core.declarations.requirement import Requirement
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.yaml import Yaml, as_yaml
 
@@ -86,7 +87,7 @@ def _versions(value: Yaml, matrix: Yaml | None, known: Mapping[str, str]) -> Ite
             yield from re.split(r"\n|,", text or "")
 
 
-_EXPRESSION = re.compile(
+_EXPRESSION = expression(
     r"\$\{\{\s*(matrix|env|inputs|github\.event\.inputs)\.([\w-]+(?:\.[\w-]+)?)\s*(?:\|\|[^}]*)?\}\}"
 )
 

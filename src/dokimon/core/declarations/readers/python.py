@@ -11,6 +11,7 @@ from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.readers.setup_py import needs_of_setup
 from dokimon.core.declarations.requirement import Requirement, any_version, brought, requirement, unreadable
 from dokimon.core.declarations.shapes import misfits
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest, as_toml
 from dokimon.core.reading.text import as_ini, version_line
 from dokimon.core.reading.toml_lines import toml_line
@@ -180,8 +181,8 @@ def read_runtime(manifest: Manifest) -> list[Requirement]:
     return version_need("python", [wanted.removeprefix("python-")], manifest.source(line))
 
 
-_SECTION = re.compile(r"\[([^\]]+)\][ \t]*(?:[#;]|$)")
-_KEY = re.compile(r"([^\s=:#;\[][^=:]*)[=:]")
+_SECTION = expression(r"\[([^\]]+)\][ \t]*(?:[#;]|$)")
+_KEY = expression(r"([^\s=:#;\[][^=:]*)[=:]")
 
 
 def read_setup_cfg(manifest: Manifest) -> list[Requirement]:

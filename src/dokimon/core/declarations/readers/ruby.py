@@ -6,12 +6,13 @@ import re
 
 from dokimon.core.declarations.distributions import version_need
 from dokimon.core.declarations.requirement import Requirement, Strength, any_version, requirement, unreadable
+from dokimon.core.expressions import expression
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.reading.text import matches, version_line
 
 _QUOTED = r"[\"']([^\"']+)[\"']"
-_LOCKED_RUBY = re.compile(r"ruby (\d+(?:\.\d+)*)\w*(?:\s+\((\w+) ([\d.]+)\))?")
-_ENGINE = re.compile(r"engine:?\s*(?:=>)?\s*[\"'](\w+)[\"'].*?engine_version:?\s*(?:=>)?\s*[\"']([^\"']+)")
+_LOCKED_RUBY = expression(r"ruby (\d+(?:\.\d+)*)\w*(?:\s+\((\w+) ([\d.]+)\))?")
+_ENGINE = expression(r"engine:?\s*(?:=>)?\s*[\"'](\w+)[\"'].*?engine_version:?\s*(?:=>)?\s*[\"']([^\"']+)")
 
 
 def read_gemfile(manifest: Manifest) -> list[Requirement]:

@@ -5,14 +5,15 @@ from __future__ import annotations
 import re
 from collections.abc import Mapping
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 
-_RUNS = re.compile(r"<target\b[^>]*\bname\s*=\s*\"(run|start|serve|run-server|start-server)\"")
-_MAIN = re.compile(r"<attribute\b[^>]*\bname\s*=\s*\"Main-Class\"[^>]*\bvalue\s*=\s*\"([^\"]+)\"")
-_JAR = re.compile(r"<jar\b[^>]*\b(?:destfile|jarfile)\s*=\s*\"([^\"]+)\"")
-_PROPERTY = re.compile(r"<property\b[^>]*\bname\s*=\s*\"([\w.-]+)\"[^>]*\b(?:value|location)\s*=\s*\"([^\"]*)\"")
+_RUNS = expression(r"<target\b[^>]*\bname\s*=\s*\"(run|start|serve|run-server|start-server)\"")
+_MAIN = expression(r"<attribute\b[^>]*\bname\s*=\s*\"Main-Class\"[^>]*\bvalue\s*=\s*\"([^\"]+)\"")
+_JAR = expression(r"<jar\b[^>]*\b(?:destfile|jarfile)\s*=\s*\"([^\"]+)\"")
+_PROPERTY = expression(r"<property\b[^>]*\bname\s*=\s*\"([\w.-]+)\"[^>]*\b(?:value|location)\s*=\s*\"([^\"]*)\"")
 _OTHER_BUILDS = ("pom.xml", "build.gradle", "build.gradle.kts", "composer.json", "package.json")
 """Where one of these is there too, it says more than a build file of Ant that was kept beside it."""
 

@@ -8,13 +8,14 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 from dokimon.core.planning.planners.by_manifest import is_beside
 from dokimon.core.planning.planners.python_environment import WantedPackages, environment_for
 
 _REQUIREMENTS = ("requirements.txt", "docs/requirements.txt", "requirements-docs.txt", "docs-requirements.txt")
-_SPHINX = re.compile(r"^[ \t]*(?:extensions|project|html_theme|master_doc)\s*=", re.MULTILINE)
+_SPHINX = expression(r"^[ \t]*(?:extensions|project|html_theme|master_doc)\s*=", re.MULTILINE)
 
 
 def plan(context: PlanContext) -> Plan | None:

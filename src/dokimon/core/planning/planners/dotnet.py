@@ -6,13 +6,14 @@ import json
 import re
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunKind, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 
 _QUIET = {"DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0"}
-_WEB_SDK = re.compile(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
-_PROGRAM = re.compile(r"<OutputType>\s*(?:Win)?Exe\s*</OutputType>", re.IGNORECASE)
+_WEB_SDK = expression(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
+_PROGRAM = expression(r"<OutputType>\s*(?:Win)?Exe\s*</OutputType>", re.IGNORECASE)
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -30,8 +31,8 @@ def plan(context: PlanContext) -> Plan | None:
     return Plan(prepare=steps, runs=tuple(runs))
 
 
-_OF_THE_SDK = re.compile(r"<Project\b[^>]*\bSdk\s*=|<Sdk\b|<Import\b[^>]*\bSdk\s*=")
-_FRAMEWORK = re.compile(r"<TargetFrameworkVersion>\s*v")
+_OF_THE_SDK = expression(r"<Project\b[^>]*\bSdk\s*=|<Sdk\b|<Import\b[^>]*\bSdk\s*=")
+_FRAMEWORK = expression(r"<TargetFrameworkVersion>\s*v")
 
 
 def _of_framework(context: PlanContext, project: Path, text: str) -> RunPlan | None:

@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
 _NOT_LOOKED_AT = ("vendor", "testdata", "examples", "example", "test", "tests", "tools", "hack", "scripts")
-_MAIN = re.compile(r"^func\s+main\s*\(\s*\)", re.MULTILINE)
+_MAIN = expression(r"^func\s+main\s*\(\s*\)", re.MULTILINE)
 
 
 def plan(context: PlanContext) -> Plan | None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.names import folder_names
@@ -36,4 +37,4 @@ def plan(context: PlanContext) -> Plan | None:
     return Plan(prepare=(step,), runs=runs)
 
 
-_EXECUTABLE = re.compile(r"^executable\s+(\S+)\s*$", re.MULTILINE | re.IGNORECASE)
+_EXECUTABLE = expression(r"^executable\s+(\S+)\s*$", re.MULTILINE | re.IGNORECASE)

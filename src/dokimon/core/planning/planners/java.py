@@ -6,12 +6,13 @@ import os
 import re
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.source import Source
 
-_MAIN = re.compile(r"\bstatic\s+(?:public\s+)?void\s+main\s*\(|^[ \t]*void\s+main\s*\(\s*\)", re.MULTILINE)
+_MAIN = expression(r"\bstatic\s+(?:public\s+)?void\s+main\s*\(|^[ \t]*void\s+main\s*\(\s*\)", re.MULTILINE)
 _MAVEN_GOALS = (
     ("spring-boot-maven-plugin", "spring-boot:run", 8080),
     ("quarkus-maven-plugin", "quarkus:dev", 8080),

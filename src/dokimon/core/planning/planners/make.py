@@ -7,6 +7,7 @@ import shlex
 from itertools import islice
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners import native
@@ -16,12 +17,12 @@ from dokimon.core.planning.planners.native import BESIDE
 from dokimon.core.source import Source
 
 MAKEFILES = ("GNUmakefile", "makefile", "Makefile")
-_NAMED = re.compile(
+_NAMED = expression(
     r"^(?:TARGET|PROG|PROGRAM|PROGNAME|BIN|BINARY|EXE|EXEC|EXECUTABLE|NAME|APP|OUT|OUTPUT)\s*[:?]?=\s*([\w./+-]+)\s*$",
     re.MULTILINE,
 )
-_TARGET = re.compile(r"^([A-Za-z][\w./+-]*)[ \t]*:(?![:=])([^\n]*)\n((?:\t[^\n]*\n?)*)", re.MULTILINE)
-_COMPILES = re.compile(r"\$[({](?:CC|CXX|LINK\.o|LD|cmd_\w+)[)}]|\b(?:gcc|g\+\+|cc|c\+\+|clang(?:\+\+)?)\b|-o\s+\$@")
+_TARGET = expression(r"^([A-Za-z][\w./+-]*)[ \t]*:(?![:=])([^\n]*)\n((?:\t[^\n]*\n?)*)", re.MULTILINE)
+_COMPILES = expression(r"\$[({](?:CC|CXX|LINK\.o|LD|cmd_\w+)[)}]|\b(?:gcc|g\+\+|cc|c\+\+|clang(?:\+\+)?)\b|-o\s+\$@")
 
 
 def plan(context: PlanContext) -> Plan | None:
@@ -281,7 +282,7 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
 
 _LONGEST_NAME = 200  # file systems have a limit of 255 bytes
 
-_VARIABLE = re.compile(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)[ \t]*[:?]{0,2}=[ \t]*([^\n#]*)", re.MULTILINE)
+_VARIABLE = expression(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)[ \t]*[:?]{0,2}=[ \t]*([^\n#]*)", re.MULTILINE)
 
 
 def _expanded(text: str) -> str:

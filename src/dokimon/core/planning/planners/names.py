@@ -2,10 +2,11 @@
 
 from __future__ import annotations
 
-import re
 from pathlib import Path
 
-_RELEASE = re.compile(r"[-_]v?\d[\w.+~-]*$")
+from dokimon.core.expressions import expression
+
+_RELEASE = expression(r"[-_]v?\d[\w.+~-]*$")
 
 
 def folder_names(folder: Path) -> set[str]:

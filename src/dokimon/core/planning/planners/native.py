@@ -7,22 +7,23 @@ import re
 from pathlib import Path
 from typing import Any
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.planners.names import folder_names
 
-_CMAKE_PROGRAM = re.compile(
+_CMAKE_PROGRAM = expression(
     r"^[ \t]*add_executable\s*\(\s*(\"?)([\w.+-]+)\1(?!\s+(?:IMPORTED|ALIAS))", re.MULTILINE | re.IGNORECASE
 )
-_PROJECT = re.compile(r"^[ \t]*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
-BESIDE = re.compile(
+_PROJECT = expression(r"^[ \t]*project\s*\(\s*\"?([\w.+-]+)", re.MULTILINE | re.IGNORECASE)
+BESIDE = expression(
     r"(?i:test|regress|[am]san$|(?:^|[/_.-])(?:docs?|fuzz(?:er|ing)?|bench(?:marks?)?|examples?|samples?|demos?|jni)(?:$|[/_.-]))"
     r"|[a-z](?:Fuzz|Bench|Example|Demo)"
 )
 """Programs that are not the project itself, by their names or folders."""
 
-_MESON_PROGRAM = re.compile(
+_MESON_PROGRAM = expression(
     r"^[ \t]*(?:\w+\s*=\s*)?executable\s*\(\s*(?:'([^']+)'|(meson\.project_name\s*\(\s*\)))", re.MULTILINE
 )
 

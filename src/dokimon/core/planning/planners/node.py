@@ -11,6 +11,7 @@ from pathlib import Path
 from typing import Any, Literal
 
 from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
+from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
@@ -22,12 +23,12 @@ from dokimon.core.versions.faults import VersionFault
 _SCRIPTS = ("dev", "start", "serve", "develop", "start:dev", "server")
 """The scripts that start a project, by custom, in the order of preference."""
 
-_OTHER_SCRIPTS = re.compile(
+_OTHER_SCRIPTS = expression(
     r"(?:dev|start|serve)[:-][\w:-]+|[\w:-]+[:-](?:dev|start|serve)|preview|demo|examples?|playground|storybook|web|api|watch"
 )
 """Scripts that start a part of a project or something beside it: they are proposed where none of the usual ones is there."""
 
-_ONLY_BUILDS = re.compile(
+_ONLY_BUILDS = expression(
     r"^(?!.*(?:concurrently|nodemon|\bserve|--open|npm-run-all|\brun-p\b))(?:.*[\s/])?"
     r"(?:tsc|tsup|tsdown|rollup|unbuild|microbundle|babel|swc|esbuild|webpack|pkgroll|rslib|father|ncc|bunchee|tshy|zshy|obuild"
     r"|parcel watch|vite build|[\w:-]*build[\w:.-]*)(?:\s[^&|]*)?$"
@@ -68,7 +69,7 @@ def _package_manager(folder: Path, package: dict[str, Any]) -> str:
     return next((tool for lock, tool in LOCK_FILES.items() if (folder / lock).is_file()), "npm")
 
 
-_ALL_PARTS = re.compile(
+_ALL_PARTS = expression(
     r"\bconcurrently\b|\bnpm-run-all\b|\brun-p\b|\bturbo\b|\bnx run-many\b|\blerna run\b|--parallel\b|\bforeman\b|\bhoncho\b"
 )
 """Scripts that start several parts of a project together."""
@@ -139,11 +140,11 @@ def _inside(context: PlanContext, file: str) -> bool:
     return (context.folder / file).resolve().is_relative_to(context.root.resolve())
 
 
-_LISTENS = re.compile(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(")
-_STARTS_ITSELF = re.compile(
+_LISTENS = expression(r"\.listen\s*\(|createServer\s*\(|\bserve\s*\(")
+_STARTS_ITSELF = expression(
     r"^(?:await\s+)?[\w.()]*\.listen\s*\(|^serve\s*\(|require\.main\s*===\s*module|import\.meta\.main", re.MULTILINE
 )
-_EXPORTS = re.compile(
+_EXPORTS = expression(
     r"^[ \t]*(?:module\.)?exports\b|^[ \t]*export\s|^[ \t]*Object\.defineProperty\(exports", re.MULTILINE
 )
 

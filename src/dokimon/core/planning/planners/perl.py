@@ -5,11 +5,12 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.by_manifest import is_beside
 
-_HELPS = re.compile(r"(?i)release|build|config|install|test|update|make|gen|doc")
+_HELPS = expression(r"(?i)release|build|config|install|test|update|make|gen|doc")
 _SCRIPTS = ("app.pl", "server.pl", "main.pl", "script.pl")
 
 

@@ -4,10 +4,11 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 
-_LINE = re.compile(r"^([A-Za-z][\w-]*)[ \t]*:[ \t]*(\S.*)$", re.MULTILINE)
+_LINE = expression(r"^([A-Za-z][\w-]*)[ \t]*:[ \t]*(\S.*)$", re.MULTILINE)
 
 
 def plan(context: PlanContext) -> Plan | None:

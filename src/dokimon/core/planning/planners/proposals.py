@@ -7,16 +7,17 @@ import re
 from collections.abc import Iterator
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 from dokimon.core.reading.json_places import without_comments
 from dokimon.core.text import clean
 
 _READMES = ("README.md", "Readme.md", "readme.md", "README.rst", "README", "README.markdown")
-_HEADING = re.compile(
+_HEADING = expression(
     r"(?i)^#{1,6}\s+.*\b(?:run|running|usage|getting started|quick ?start|start|starting|development|how to)\b"
 )
-_STARTS = re.compile(
+_STARTS = expression(
     r"^(?:\$|>|%)?\s*((?:npm (?:start|run (?:dev|start|serve))|(?:yarn|pnpm|bun)(?: run)? (?:dev|start|serve)"
     r"|node \S+\.[cm]?js|python3? (?:-m )?[\w./-]+|flask |uvicorn |gunicorn |streamlit run |php -S |php artisan serve"
     r"|go run |cargo run|make (?:run|serve|start|dev)|java -jar |mvn \S*:run|\./mvnw |\./gradlew |dotnet run"

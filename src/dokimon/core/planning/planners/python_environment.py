@@ -14,6 +14,7 @@ from typing import Any
 
 import msgspec
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
 from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
@@ -183,7 +184,7 @@ def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> 
     return None
 
 
-_INFO = re.compile(r"(?P<name>[A-Za-z0-9][\w.]*)-(?P<version>[^-]+)\.dist-info")
+_INFO = expression(r"(?P<name>[A-Za-z0-9][\w.]*)-(?P<version>[^-]+)\.dist-info")
 """The folder with what is known of an installed package (PyPA, "Recording installed projects")."""
 
 

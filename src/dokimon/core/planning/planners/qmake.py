@@ -5,12 +5,13 @@ from __future__ import annotations
 import re
 from pathlib import Path
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.planners.native import BESIDE
 
-_OF_QMAKE = re.compile(r"^[ \t]*(?:TEMPLATE|SOURCES|SUBDIRS|HEADERS)\s*\+?=", re.MULTILINE)
+_OF_QMAKE = expression(r"^[ \t]*(?:TEMPLATE|SOURCES|SUBDIRS|HEADERS)\s*\+?=", re.MULTILINE)
 """What sets a project file of qmake apart from another that ends in `.pro`."""
 
 _OTHER_BUILDS = ("CMakeLists.txt", "meson.build", "configure.ac")

@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, Rank, RunPlan
 from dokimon.core.planning.planners.names import folder_names
@@ -21,7 +22,7 @@ _FILES: tuple[tuple[tuple[str, ...], str, str], ...] = (
 _SCRIPTS = tuple(
     f"{folder}{name}.sh" for folder in ("", "bin/", "scripts/") for name in ("dev", "run", "start", "serve")
 )
-_ELSEWHERE = re.compile(r"\b(?:docker|podman|docker-compose|kubectl|helm|vagrant|ansible-playbook)\b")
+_ELSEWHERE = expression(r"\b(?:docker|podman|docker-compose|kubectl|helm|vagrant|ansible-playbook)\b")
 """Commands that start the project in another place than here."""
 
 

@@ -6,8 +6,7 @@ intervals, which also hold the others between the ends.
 
 from __future__ import annotations
 
-import re
-
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import breaking_position, compare, dotted_label, next_at
@@ -16,8 +15,8 @@ from dokimon.core.versions.orders.semver import BUILD, PRE_RELEASE, SEMVER, Key
 from dokimon.core.versions.sets import ALL, VersionSet, before, between
 
 _N = r"(0|[1-9][0-9]*)"
-_TERM = re.compile(rf"\s*+(\^|~|>=|<=|>|<|=)?\s*+{_N}(?:\.{_N}(?:\.{_N}(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?\s*")
-_WILDCARD = re.compile(rf"\s*+(=)?\s*+(?:{_N}(?:\.{_N})?\.)?[*xX](?:\.[*xX])*\s*")
+_TERM = expression(rf"\s*+(\^|~|>=|<=|>|<|=)?\s*+{_N}(?:\.{_N}(?:\.{_N}(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?\s*")
+_WILDCARD = expression(rf"\s*+(=)?\s*+(?:{_N}(?:\.{_N})?\.)?[*xX](?:\.[*xX])*\s*")
 
 
 def _key(numbers: tuple[int, ...], pre_release: str = "") -> tuple[Key, str]:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare, dotted_label, next_at
@@ -17,9 +18,9 @@ from dokimon.core.versions.sets import ALL, NONE, VersionSet, after, before, bet
 
 _NUMBERS = r"v?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:\.(\d+))?"
 _VERSION = rf"{_NUMBERS}(?:{MODIFIER}|\.(?:x|\*)(?:[.-]?dev)?)(?:\+[^\s]+)?"
-_FLAG = re.compile(r"([^,\s]*?)@(stable|RC|beta|alpha|dev)", re.IGNORECASE)
-_HYPHEN = re.compile(rf"\s*({_VERSION})\s+-\s+({_VERSION})\s*", re.IGNORECASE)
-_AND = re.compile(r"(?<![=<>!~^\s,-])\s*[,\s]\s*(?![,\s-]|$)")
+_FLAG = expression(r"([^,\s]*?)@(stable|RC|beta|alpha|dev)", re.IGNORECASE)
+_HYPHEN = expression(rf"\s*({_VERSION})\s+-\s+({_VERSION})\s*", re.IGNORECASE)
+_AND = expression(r"(?<![=<>!~^\s,-])\s*[,\s]\s*(?![,\s-]|$)")
 """Between two constraints; the blanks around the hyphen of a range are inside one."""
 
 

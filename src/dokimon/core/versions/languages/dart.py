@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare
@@ -14,7 +15,7 @@ from dokimon.core.versions.orders import dart
 from dokimon.core.versions.orders.dart import DART, VERSION
 from dokimon.core.versions.sets import ALL, VersionSet, before, between
 
-_TERM = re.compile(rf"\s*(>=|<=|>|<|\^)?\s*({VERSION})\s*")
+_TERM = expression(rf"\s*(>=|<=|>|<|\^)?\s*({VERSION})\s*")
 
 
 def _caret(found: re.Match[str]) -> VersionSet:

@@ -2,6 +2,7 @@
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare, dotted_label, next_at
@@ -10,7 +11,7 @@ from dokimon.core.versions.orders.semver import BUILD, PRE_RELEASE, SEMVER
 from dokimon.core.versions.sets import ALL, NONE, VersionSet, before, between
 
 _N = r"(0|[1-9][0-9]*)"
-_TERM = re.compile(rf"\s*(==|!=|>=|<=|~>|>|<|!)?\s*{_N}\.{_N}(?:\.{_N})?(?:-({PRE_RELEASE}))?(?:\+{BUILD})?\s*")
+_TERM = expression(rf"\s*(==|!=|>=|<=|~>|>|<|!)?\s*{_N}\.{_N}(?:\.{_N})?(?:-({PRE_RELEASE}))?(?:\+{BUILD})?\s*")
 
 
 def _term(text: str, whole: str, offset: int) -> VersionSet:

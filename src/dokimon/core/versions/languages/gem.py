@@ -1,7 +1,6 @@
 """RubyGems' requirements (`Gem::Requirement`): `~> 1.2.3`, `>= 1.0, < 3`; a version alone means just that one."""
 
-import re
-
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare
@@ -9,7 +8,7 @@ from dokimon.core.versions.orders import gem
 from dokimon.core.versions.orders.gem import GEM, VERSION
 from dokimon.core.versions.sets import ALL, VersionSet, before, between
 
-_TERM = re.compile(rf"\s*(=|!=|>=|<=|~>|>|<)?\s*({VERSION})\s*")
+_TERM = expression(rf"\s*(=|!=|>=|<=|~>|>|<)?\s*({VERSION})\s*")
 
 
 def _pessimistic(text: str) -> VersionSet:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare, high_end, low_end
@@ -15,7 +16,7 @@ from dokimon.core.versions.orders import gradle
 from dokimon.core.versions.orders.gradle import GRADLE
 from dokimon.core.versions.sets import ALL, Cut, VersionSet, before, between
 
-_RANGE = re.compile(r"\s*([\[(\]])\s*([^,\s]*)\s*,\s*([^,\s\[\])]*)\s*([\])\[])\s*")
+_RANGE = expression(r"\s*([\[(\]])\s*([^,\s]*)\s*,\s*([^,\s\[\])]*)\s*([\])\[])\s*")
 _FIRST = ((-1, 0, ""),)
 """Below every part that may follow."""
 

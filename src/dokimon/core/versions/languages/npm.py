@@ -6,9 +6,9 @@ the same three numbers. The version set is the plain intervals, which also hold 
 
 from __future__ import annotations
 
-import re
 from typing import NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import semver
@@ -17,8 +17,8 @@ from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, a
 
 _X = r"(?:0|[1-9][0-9]*|[xX*])"
 _PARTIAL = rf"([v=\s]*)({_X})(?:\.({_X})(?:\.({_X})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?)?)?"
-_HYPHEN = re.compile(rf"\s*{_PARTIAL}\s+-\s+{_PARTIAL}\s*")
-_SIMPLE = re.compile(rf"(\^|~>?|[<>]\s*=|[<>=]?)\s*{_PARTIAL}(?=\s|$)")
+_HYPHEN = expression(rf"\s*{_PARTIAL}\s+-\s+{_PARTIAL}\s*")
+_SIMPLE = expression(rf"(\^|~>?|[<>]\s*=|[<>=]?)\s*{_PARTIAL}(?=\s|$)")
 
 
 class _Ends(NamedTuple):

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare, dotted_label, high_end, low_end, next_at
@@ -15,7 +16,7 @@ from dokimon.core.versions.orders import nuget
 from dokimon.core.versions.orders.nuget import NUGET
 from dokimon.core.versions.sets import ALL, VersionSet, after, before, between
 
-_FLOATING = re.compile(r"(?:(\d+(?:\.\d+){0,2})\.)?\*(?:-\*)?|(\d+(?:\.\d+){1,3})-([0-9A-Za-z.-]*)\*")
+_FLOATING = expression(r"(?:(\d+(?:\.\d+){0,2})\.)?\*(?:-\*)?|(\d+(?:\.\d+){1,3})-([0-9A-Za-z.-]*)\*")
 
 
 def _floating(found: re.Match[str]) -> VersionSet:

@@ -9,6 +9,7 @@ import re
 
 from packaging.version import InvalidVersion, Version
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders.pep440 import PEP440
@@ -69,7 +70,7 @@ def _set_of(operator: str, text: str) -> VersionSet:
     }.get(operator, exactly)
 
 
-_SPECIFIER = re.compile(r"\s*(===|~=|==|!=|<=|>=|<|>)\s*([^\s,;)]+)\s*")
+_SPECIFIER = expression(r"\s*(===|~=|==|!=|<=|>=|<|>)\s*([^\s,;)]+)\s*")
 _RELEASE = r"v?(?:\d+!)?\d+(?:\.\d+)*"
 
 

@@ -7,14 +7,15 @@ One rule gives every operator its meaning: a version stands for all the versions
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order, dotted
 from dokimon.core.versions.orders.dotted import DOTTED
 from dokimon.core.versions.sets import ALL, HIGHEST, LOWEST, NONE, VersionSet, before, between
 
-_TERM = re.compile(r"\s*(>=|<=|!=|==|>|<|=)?\s*(v?\d[\w.+~:!^-]*?)((?:\.[x*])*)\s*", re.ASCII)
-_NUMBERS = re.compile(r"v?(\d+(?:\.\d+)*)")
+_TERM = expression(r"\s*(>=|<=|!=|==|>|<|=)?\s*(v?\d[\w.+~:!^-]*?)((?:\.[x*])*)\s*", re.ASCII)
+_NUMBERS = expression(r"v?(\d+(?:\.\d+)*)")
 
 
 def _block(version: str) -> VersionSet:

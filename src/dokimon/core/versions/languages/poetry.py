@@ -7,6 +7,7 @@ An end such as `<4` leaves out the pre-releases of 4 (PEP 440, "Exclusive ordere
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages import pep440
@@ -15,8 +16,8 @@ from dokimon.core.versions.orders.pep440 import PEP440
 from dokimon.core.versions.orders.pep440 import parse as version_of
 from dokimon.core.versions.sets import ALL, NONE, VersionSet, before, between
 
-_TERM = re.compile(r"\s*(\^|~=(?=\s*v?\d+(?!\d|\.\d))|~(?!=))?\s*(v?\d[^\s,|]*)\s*")
-_SEPARATOR = re.compile(r"\s*,\s*|(?<![=<>!~^,\s])\s+(?=[=<>!~^*\d])")
+_TERM = expression(r"\s*(\^|~=(?=\s*v?\d+(?!\d|\.\d))|~(?!=))?\s*(v?\d[^\s,|]*)\s*")
+_SEPARATOR = expression(r"\s*,\s*|(?<![=<>!~^,\s])\s+(?=[=<>!~^*\d])")
 
 
 def _term(text: str, whole: str, offset: int) -> VersionSet:

@@ -2,11 +2,12 @@
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
 MODIFIER = r"[._-]?(?:(stable|beta|b|rc|alpha|a|patch|pl|p)((?:[.-]?\d++)*+))?([.-]?dev)?"
-_VERSION = re.compile(rf"v?(\d{{1,5}})(\.\d+)?(\.\d+)?(\.\d+)?{MODIFIER}", re.IGNORECASE)
+_VERSION = expression(rf"v?(\d{{1,5}})(\.\d+)?(\.\d+)?(\.\d+)?{MODIFIER}", re.IGNORECASE)
 _STABILITIES = {"a": "alpha", "b": "beta", "p": "patch", "pl": "patch", "rc": "rc"}
 _RANKS = {"dev": 0, "alpha": 1, "beta": 2, "rc": 3, "patch": 5}
 _NUMBER = 4

@@ -6,11 +6,12 @@ before the bare version; any other (`1.1.1a`, `12.2.0-14+deb12u1`) after it. Tex
 
 import re
 
+from dokimon.core.expressions import expression
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
-_VERSION = re.compile(r"v?(\d+(?:\.\d+)*)(.*)", re.DOTALL)
-_PRE_RELEASE = re.compile(
+_VERSION = expression(r"v?(\d+(?:\.\d+)*)(.*)", re.DOTALL)
+_PRE_RELEASE = expression(
     r"[-._~]?(?:alpha|beta|rc|pre|preview|dev|ea|snapshot|nightly|canary|next|insiders)(?![a-z])"
     r"|[-._~]?[abc](?=\d)",
     re.IGNORECASE,

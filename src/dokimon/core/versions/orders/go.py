@@ -1,11 +1,10 @@
 """The order of Go toolchains ("Go Toolchains"): 1.21 < 1.21rc1 < 1.21.0, but before that 1.20 is the same as 1.20.0."""
 
-import re
-
+from dokimon.core.expressions import expression
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
-_VERSION = re.compile(r"(?:go)?(\d+)(?:\.(\d+)(?:\.(\d+)|(alpha|beta|rc)(\d+))?)?(?:[-+ ].*)?")
+_VERSION = expression(r"(?:go)?(\d+)(?:\.(\d+)(?:\.(\d+)|(alpha|beta|rc)(\d+))?)?(?:[-+ ].*)?")
 """A pre-release stands behind the language version: `1.21rc1`, never `1.21.0rc1`."""
 
 _KINDS = {"": 0, "alpha": 1, "beta": 2, "rc": 3}

@@ -1,11 +1,10 @@
 """The order of NuGet: up to four numbers, then SemVer's pre-release names, compared without regard to case."""
 
-import re
-
+from dokimon.core.expressions import expression
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order, semver
 
-_VERSION = re.compile(r"v?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:\.(\d+))?(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
+_VERSION = expression(r"v?(\d+)(?:\.(\d+))?(?:\.(\d+))?(?:\.(\d+))?(?:-([0-9A-Za-z.-]+))?(?:\+[0-9A-Za-z.-]+)?")
 
 Key = tuple[int, int, int, int, object]
 

@@ -1,7 +1,6 @@
 """The order of SemVer 2.0.0 (§9 to §11), as npm writes versions: a leading `v` and spaces around are let pass."""
 
-import re
-
+from dokimon.core.expressions import expression
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.orders import Order
 
@@ -9,7 +8,7 @@ _NUMBER = r"0|[1-9][0-9]*"
 _NAME = rf"(?:{_NUMBER}|[0-9]*[A-Za-z-][0-9A-Za-z-]*)"
 PRE_RELEASE = rf"{_NAME}(?:\.{_NAME})*"
 BUILD = r"[0-9A-Za-z-]+(?:\.[0-9A-Za-z-]+)*"
-_VERSION = re.compile(rf"v?({_NUMBER})\.({_NUMBER})\.({_NUMBER})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?")
+_VERSION = expression(rf"v?({_NUMBER})\.({_NUMBER})\.({_NUMBER})(?:-({PRE_RELEASE}))?(?:\+{BUILD})?")
 
 PreKey = tuple[object, ...]
 Key = tuple[int, int, int, PreKey]
