@@ -24,6 +24,7 @@ from dokimon.core.report.model import Check, Diagnosis, Finding, Found, Prepared
 from dokimon.core.report.reading import LARGEST_BYTES, ReportFault, decode, read_report
 from dokimon.core.report.rows import Row
 from dokimon.core.report.sharing import Private, shared
+from dokimon.core.report.timeline import own_seconds
 from dokimon.core.source import Source
 
 EVIL = "</code><script>alert(1)</script><img src=x onerror=alert(2)>\"'{{ 7*7 }}&amp;"
@@ -171,6 +172,26 @@ def test_the_time_line_has_every_phase() -> None:
         "bar-verify": (0.0, 5.0), "bar-prepare": (10.0, 20.0), "bar-start": (30.0, 10.0), "bar-check": (40.0, 5.0),
         "bar-up": (45.0, 40.0), "bar-stop": (85.0, 5.0),
     }  # fmt: skip
+
+
+@pytest.mark.parametrize(
+    "at, up, watched, ended, stop, own",
+    [
+        (3.0, 1.0, 2.0, 6.0, 0.5, 4.5),  # 1 to 3 prepared, 3 to 6 up and watched, 8.5 to 9 stopped
+        (3.0, None, None, 6.0, None, 2.0),  # a program that ended by itself works all the time
+        (2.0, 1.0, 2.0, 3.0, 3.0, 6.0),  # what overlaps counts once
+        (3.0, 20.0, None, 6.0, 20.0, 2.0),
+    ],
+)  # fmt: skip
+def test_dokimons_own_time_is_what_the_project_did_not_take(
+    at: float, up: float | None, watched: float | None, ended: float, stop: float | None, own: float
+) -> None:
+    step = Prepared(title="install packages", verdict="passed", reason="", at_seconds=1.0, seconds=2.0)
+    run = Run(
+        name="board", command="x", kind="server", verdict="passed", reason="", at_seconds=at, up_seconds=up,
+        watched_seconds=watched, ended_seconds=ended, stop_seconds=stop,
+    )  # fmt: skip
+    assert own_seconds(whole("x", prepared=(step,), runs=(run,), seconds=10.0)) == own
 
 
 def test_pictures_are_taken_in_from_dokimons_own_folder_alone(tmp_path: Path) -> None:

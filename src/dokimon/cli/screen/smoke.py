@@ -52,7 +52,25 @@ def draw_smoke(console: Console, report: Report, *, quiet: bool, verbose: bool) 
         kept = any(check.evidence for run in report.runs or () for check in run.checks)
         what = "logs and files of checks" if kept else "logs"
         console.print(Text(f"{what}: {short(min(folders))}", style="dim"), soft_wrap=True)
+    _draw_end(console, report, verbose=verbose)
+
+
+def _draw_end(console: Console, report: Report, *, verbose: bool) -> None:
+    """Say where the time went, where that is asked for, and what it all comes to."""
+    if verbose and report.seconds is not None and report.own_seconds is not None:
+        console.print(Text(_times(report, report.seconds, report.own_seconds), style="dim"))
     console.print(_closing(report))
+
+
+def _times(report: Report, whole: float, own: float) -> str:
+    """Say where the time went: what was Dokimon's own, and what was the project's."""
+    runs = report.runs or ()
+    parts = [("preparing", sum(step.seconds or 0 for step in report.prepared or ())),
+             ("until it was up", sum(run.up_seconds or 0 for run in runs)),
+             ("being watched", sum(run.watched_seconds or 0 for run in runs)),
+             ("stopping", sum(run.stop_seconds or 0 for run in runs))]  # fmt: skip
+    told = ", ".join(f"{seconds:.2f} s {name}" for name, seconds in parts if seconds >= 0.005)
+    return f"{whole:.2f} s in all: {own:.2f} s Dokimon's own{f'; the project: {told}' if told else ''}"
 
 
 def _draw_beside(console: Console, report: Report) -> None:

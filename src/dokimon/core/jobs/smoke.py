@@ -22,6 +22,7 @@ from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import MaskingWatcher, Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
+from dokimon.core.report.timeline import own_seconds
 from dokimon.core.smoking.chains import Done, carry_out_plan
 from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.masked import masked
@@ -107,6 +108,7 @@ def smoke(
         report = smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
     spent = round(time.monotonic() - begun, 3)
     report = msgspec.structs.replace(report, seconds=spent, verify_seconds=verify_seconds)
+    report = msgspec.structs.replace(report, own_seconds=own_seconds(report))
     return _recorded(report, recorder, plan, watcher, share=options.share) if recorder else report
 
 

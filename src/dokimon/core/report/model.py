@@ -194,7 +194,7 @@ class Run(_Part, frozen=True, kw_only=True):
 
     It was started `at_seconds` after the smoke check began; since its own start it took `up_seconds` until it was up,
     `answered_seconds` until it first answered over HTTP, `checked_seconds` until it was checked, and `ended_seconds` until
-    it was over, of which `stop_seconds` went by in stopping it.
+    it was over, of which `stop_seconds` went by in stopping it; from `up_seconds` on it was watched for `watched_seconds`.
     `url` is where to look; `up_by` says how it was known to be up. `log` is the file with all that it printed (less
     `log_left_out` bytes in the middle, where it reached its largest size),
     `warnings` how many warnings and deprecations were among that: they never fail a run; nor do the errors that a run which
@@ -214,6 +214,7 @@ class Run(_Part, frozen=True, kw_only=True):
     up_seconds: float | None = None
     answered_seconds: float | None = None
     checked_seconds: float | None = None
+    watched_seconds: float | None = None
     ended_seconds: float | None = None
     listening: tuple[Listening, ...] = ()
     strangers: tuple[Stranger, ...] = ()
@@ -477,7 +478,8 @@ class Report(_Part, frozen=True, kw_only=True):
     `answers` are for the commands that `tools` was asked about and that are not reached. `other_ways` are those to start
     the project that `smoke` did not take, the best first. `checks` look at the checkout when all is over;
     `changed_files` are files that git does not ignore and that the smoke check made or changed.
-    It took `seconds` in all, `verify_seconds` of them to verify. `since_passed` is what is other than when it last passed,
+    It took `seconds` in all, `verify_seconds` of them to verify; `own_seconds` are Dokimon's own: the project neither worked
+    nor was watched. `since_passed` is what is other than when it last passed,
     where it does not any more; `from_clone` is there where a clone was carried out, `across` where clones were under
     several versions of a tool. `surroundings` are part of a report that is made to be shared, which is then `shared`.
     """
@@ -510,6 +512,7 @@ class Report(_Part, frozen=True, kw_only=True):
     interrupted: bool = False
     seconds: float | None = None
     verify_seconds: float | None = None
+    own_seconds: float | None = None
     since_passed: Changes | None = None
     from_clone: FromClone | None = None
     across: Across | None = None

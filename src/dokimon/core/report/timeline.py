@@ -61,6 +61,31 @@ def timeline_of(report: Report) -> Timeline | None:
     return Timeline(tuple(rows), tuple(_marks(whole)), tuple(kinds))
 
 
+def own_seconds(report: Report) -> float | None:
+    """Return the seconds that were Dokimon's own: all but those in which a step or run worked, or one was watched.
+
+    None where the whole is not known.
+    """
+    if report.seconds is None:
+        return None
+    stretches = [
+        (step.at_seconds, step.at_seconds + step.seconds)
+        for step in report.prepared or ()
+        if step.at_seconds is not None and step.seconds is not None
+    ]
+    for run in report.runs or ():
+        at, ended = run.at_seconds, run.ended_seconds
+        if at is None or ended is None:
+            continue
+        working = ended if run.up_seconds is None else run.up_seconds + (run.watched_seconds or 0)
+        stretches += [(at, at + min(working, ended)), (at + ended - min(run.stop_seconds or 0, ended), at + ended)]
+    theirs, reached = 0.0, 0.0
+    for begins, ends in sorted(stretches):
+        theirs += max(ends - max(begins, reached), 0.0)
+        reached = max(reached, ends)
+    return round(max(report.seconds - theirs, 0.0), 3)
+
+
 def _bar(kind: str, at: float, seconds: float, whole: float) -> Bar:
     start = min(max(at / whole * 100, 0.0), 100 - _SHORTEST)
     return Bar(kind, round(start, 2), round(max(min(seconds / whole * 100, 100 - start), _SHORTEST), 2), seconds)

@@ -212,6 +212,7 @@ def _carried_out(
                 run = msgspec.structs.replace(run, listening=listeners(tree.processes()))
             if not plan.draws_window or variables.get("DISPLAY"):  # without a display it cannot but die
                 run = _watched(run, tree, state, context.halt, up_at)
+                run = msgspec.structs.replace(run, watched_seconds=round(time.monotonic() - up_at, 3))
             if while_up and not tree.is_gone() and not context.halt.is_set():
                 while_up(run, tree)  # also when a check failed: that is when one wants to look
                 if not context.halt.is_set() and (went := _went_down(tree, state.at)):
