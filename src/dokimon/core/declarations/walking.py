@@ -78,6 +78,29 @@ def walk(folder: Path, names: frozenset[str], endings: frozenset[str]) -> Iterat
             waiting += [(f"{path}/{name}", depth + 1) for name in folders]
 
 
+def files_near(folder: Path, endings: tuple[str, ...], levels: int) -> Iterator[Path]:
+    """Yield the files in a folder, and so many levels below it, that end in one of these: level by level, in order of name.
+
+    Folders that tools fill and hidden ones are passed over, and no link is followed.
+    """
+    here = [str(folder)]
+    for _ in range(levels + 1):
+        below: list[str] = []
+        found: list[str] = []
+        for place in here:
+            try:
+                with os.scandir(place) as entries:
+                    for entry in entries:
+                        if not entry.is_dir(follow_symlinks=False):
+                            found += [entry.path] if entry.name.endswith(endings) else []
+                        elif not entry.name.startswith(".") and _is_read(entry.name, place):
+                            below.append(entry.path)
+            except OSError:
+                continue
+        yield from map(Path, sorted(found))
+        here = below
+
+
 def files_below(folder: Path, most: int) -> tuple[dict[str, os.stat_result], bool]:
     """Return the files that a person may have written below `folder`, by their path relative to it, each with its status,
     and whether that is all: at most `most`. The same folders are passed over as by `walk`; of links nothing is said.

@@ -6,6 +6,7 @@ import json
 import re
 from pathlib import Path
 
+from dokimon.core.declarations.walking import files_near
 from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunKind, RunPlan
@@ -18,12 +19,7 @@ _PROGRAM = expression(r"<OutputType>\s*(?:Win)?Exe\s*</OutputType>", re.IGNORECA
 
 def plan(context: PlanContext) -> Plan | None:
     """Return the plan for the folder's projects and those one or two folders below; None where there are none."""
-    found = [
-        path
-        for depth in ("*", "*/*", "*/*/*")
-        for ending in ("csproj", "fsproj", "vbproj")
-        for path in sorted(context.folder.glob(f"{depth}.{ending}"))
-    ]
+    found = list(files_near(context.folder, (".csproj", ".fsproj", ".vbproj"), 2))
     if not found:
         return None
     runs = [run for path in found if (run := _run(context, path))]
