@@ -3,18 +3,22 @@
 from __future__ import annotations
 
 import threading
+from pathlib import Path
 
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
 from dokimon.core.declarations.requirement import requirement
+from dokimon.core.machine.survey import Installation
 from dokimon.core.processes.ports import Ports
 from dokimon.core.proving.side_by_side import side_by_side
 from dokimon.core.proving.suggesting import proven_by, suggestion, undeclared
+from dokimon.core.proving.versions_here import copies_to_try
 from dokimon.core.report.model import Tried
 from dokimon.core.source import Source
 from dokimon.core.versions import compiled
+from dokimon.core.versions.common import in_common
 from dokimon.core.versions.orders.dotted import DOTTED
 from dokimon.core.versions.sets import VersionSet, before, between, union
 from dokimon.core.versions.writing import written
@@ -124,6 +128,25 @@ def test_what_is_written_is_what_was_meant(bounds: list[tuple[str, str]], versio
         text = written(language, meant)
         if text is not None:
             assert compiled(language, text).admits(version) == (DOTTED.key(version) in meant), (language, text)
+
+
+@pytest.mark.parametrize(
+    "wanted, tried_with",
+    [(">=18 <21", "16 18 20 22"), (">=16 <17 || >=22", "14 16 18 20 22"), (">=30", "14 16 18 20 22"), (">=22", "20 22"),
+     (None, "14 16 18 20 22")],
+)  # fmt: skip
+def test_what_is_declared_is_tried_and_the_nearest_beyond_each_end(
+    tmp_path: Path, wanted: str | None, tried_with: str
+) -> None:
+    (tmp_path / "node").write_text("")
+    copies = [
+        Installation(tool="node", path=str(tmp_path / "node"), reached=number == 20, version=f"{number}.1.0")
+        for number in (22, 14, 20, 16, 18, 20)
+    ]
+    copies.append(Installation(tool="node", path=str(tmp_path / "gone"), reached=False, version="19.1.0"))
+    accepted = in_common(compiled("npm", wanted)) if wanted else None
+    found = copies_to_try(copies, accepted)
+    assert [each.version for each in found] == [f"{number}.1.0" for number in tried_with.split()]
 
 
 # -- side by side

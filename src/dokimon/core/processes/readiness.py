@@ -28,6 +28,7 @@ _AT_FIRST_SECONDS = 3.0
 
 _GLANCE_EVERY = 0.004
 _GLANCES_BETWEEN = 12
+_LATER_GLANCES_BETWEEN = 5
 """Where the kernel tells cheaply that nothing is new: how often it is asked, and how often before all is looked at."""
 
 _HALT_EVERY = 0.1
@@ -121,7 +122,7 @@ class _Waiting:
             self._asking.news.clear()
             return
         glance = _GLANCE_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
-        for _ in range(_GLANCES_BETWEEN if spent < _AT_FIRST_SECONDS else 1):
+        for _ in range(_GLANCES_BETWEEN if spent < _AT_FIRST_SECONDS else _LATER_GLANCES_BETWEEN):
             told = self._asking.news.wait(glance)
             self._asking.news.clear()
             if told or self._tree.ended or self._has_sign() or self._listeners.changed():
