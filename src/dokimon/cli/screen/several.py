@@ -88,6 +88,8 @@ def _needs(report: Report) -> str:
 def _first(report: Report) -> str:
     if report.conflicts:
         return f"{report.conflicts[0].tool}: {report.conflicts[0].reason}"
+    if report.interrupted:
+        return "interrupted"
     if report.verdict in WELL:
         return ""
     return first_wrong(report) or next(iter(report.notes), "")
