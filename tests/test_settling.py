@@ -2,6 +2,8 @@
 
 from __future__ import annotations
 
+import os
+import socket
 import sys
 import threading
 from pathlib import Path
@@ -12,6 +14,11 @@ from conftest import STANDINS
 from dokimon.core.planning.plan import Rank, RunPlan
 from dokimon.core.processes import readiness, settling
 from dokimon.core.processes.logs import Logs
+from dokimon.core.processes.output import Output
+from dokimon.core.processes.process_table import new_listeners
+from dokimon.core.processes.readiness import Awaited, wait_until_up
+from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.tree import Tree
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import Run
 from dokimon.core.smoking import running
@@ -115,3 +122,36 @@ def test_a_program_that_only_shows_its_help_says_so(tmp_path: Path) -> None:
 def test_a_program_that_wants_a_terminal_gets_one(tmp_path: Path) -> None:
     run = run_of(tmp_path, "curses")
     assert run.verdict == "passed" and run.last_lines == ("high water at 07:40",)
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="asks Linux")
+def test_the_kernel_tells_that_somebody_listens_anew(monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.delenv("DOKIMON_PROCESSES", raising=False)
+    watch = new_listeners()
+    assert watch is not None
+    with socket.socket() as probe:
+        probe.bind(("127.0.0.1", 0))
+        while watch.changed():  # other tests listen too
+            pass
+        probe.listen()
+        assert watch.changed()
+        while watch.changed():
+            pass
+    assert watch.changed()
+    watch.close()
+
+
+@pytest.mark.skipif(sys.platform != "linux", reason="asks Linux")
+def test_where_the_kernel_does_not_answer_all_is_looked_at_as_elsewhere(monkeypatch: pytest.MonkeyPatch) -> None:
+    from dokimon.core.processes import table_linux
+
+    monkeypatch.delenv("DOKIMON_PROCESSES", raising=False)
+    for family in (socket.AF_INET, socket.AF_INET6):
+        monkeypatch.setitem(table_linux._REQUESTS, family, table_linux._REQUESTS[family][:18])
+    assert new_listeners() is None
+    code = "import http.server as h; h.HTTPServer(('127.0.0.1', 0), h.SimpleHTTPRequestHandler).serve_forever()"
+    tree = Tree.start([sys.executable, "-c", code], Path.cwd(), os.environ, Output())
+    try:
+        assert wait_until_up(tree, Awaited(within=20), threading.Event()).how == "up"
+    finally:
+        stop(tree)

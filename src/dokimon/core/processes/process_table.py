@@ -69,7 +69,12 @@ class Listeners(Protocol):
 
 def new_listeners() -> Listeners | None:
     """Return what tells at little cost that somebody listens anew; None where the system offers nothing of the kind."""
-    made: Listeners | None = _linux().NewListeners() if reaps_orphans() else None
+    if not reaps_orphans():
+        return None
+    try:
+        made: Listeners = _linux().NewListeners()
+    except OSError:
+        return None
     return made
 
 

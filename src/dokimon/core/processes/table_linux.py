@@ -112,21 +112,26 @@ class NewListeners:
     """
 
     def __init__(self) -> None:
+        """Ask for the first time; raises `OSError` where the kernel does not answer (a sandbox)."""
         self._links: list[_socket.socket] = []
-        self._seen: list[bytes] = []
         try:
             for _ in _FAMILIES:
                 link = _socket.socket(_socket.AF_NETLINK, _socket.SOCK_RAW, 4)
-                link.settimeout(2)
                 self._links.append(link)
+                link.settimeout(2)
+            self._seen = self._answers()
         except OSError:
             self.close()
+            raise
+
+    def _answers(self) -> list[bytes]:
+        return [_dumped(link, family) for link, family in zip(self._links, _FAMILIES, strict=True)]
 
     def changed(self) -> bool:
         """Whether they are other; True as well where that cannot be known, so that somebody looks."""
         try:
-            found = [_dumped(link, family) for link, family in zip(self._links, _FAMILIES, strict=True)]
-        except (OSError, ValueError):
+            found = self._answers()
+        except OSError:
             return True
         before, self._seen = self._seen, found
         return found != before
