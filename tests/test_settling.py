@@ -147,7 +147,10 @@ def test_where_the_kernel_does_not_answer_all_is_looked_at_as_elsewhere(monkeypa
 
     monkeypatch.delenv("DOKIMON_PROCESSES", raising=False)
     for family in (socket.AF_INET, socket.AF_INET6):
-        monkeypatch.setitem(table_linux._REQUESTS, family, table_linux._REQUESTS[family][:18])
+        request = table_linux._REQUESTS[family]
+        monkeypatch.setitem(
+            table_linux._REQUESTS, family, request[:4] + b"\xff\x7f" + request[6:]
+        )  # a kind that is not known
     assert new_listeners() is None
     code = "import http.server as h; h.HTTPServer(('127.0.0.1', 0), h.SimpleHTTPRequestHandler).serve_forever()"
     tree = Tree.start([sys.executable, "-c", code], Path.cwd(), os.environ, Output())
