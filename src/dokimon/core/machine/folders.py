@@ -33,8 +33,13 @@ def system_root(environment: Mapping[str, str]) -> Path:
 
 def folders_of(written: str, environment: Mapping[str, str]) -> list[Path]:
     """Return the paths that `written` stands for here, the newest version first; none where a variable is not set."""
+    return list(map(Path, named_folders(written, environment)))
+
+
+def named_folders(written: str, environment: Mapping[str, str]) -> list[str]:
+    """Return the same as texts: a survey looks at hundreds of them."""
     if written.startswith("/"):
-        return matching(system_root(environment), written[1:])
+        return _matching(str(system_root(environment)), written[1:])
     if written.startswith("~"):
         home = home_of(environment)
         if home is None:
@@ -45,7 +50,7 @@ def folders_of(written: str, environment: Mapping[str, str]) -> list[Path]:
         if not Path(value).is_absolute():
             return []
         written = written.replace(f"${name}", value)
-    return matching(Path("/"), written)
+    return _matching("/", written)
 
 
 def matching(folder: Path, pattern: str) -> list[Path]:
@@ -55,16 +60,27 @@ def matching(folder: Path, pattern: str) -> list[Path]:
     """
     while pattern.startswith("../"):
         folder, pattern = folder.parent, pattern[3:]
+    return list(map(Path, _matching(str(folder), pattern)))
+
+
+def _matching(folder: str, pattern: str) -> list[str]:
     fixed, star, rest = pattern.partition("*")
-    base, _, first = fixed.rpartition("/")
     if not star:
-        return [folder / pattern]
-    start = folder / (base or ("/" if pattern.startswith("/") else ""))
+        return [_plain(os.path.join(folder, pattern))]  # noqa: PTH118 (as text: there are hundreds)
+    base, _, first = fixed.rpartition("/")
+    start = _plain(os.path.join(folder, base or ("/" if pattern.startswith("/") else "")))  # noqa: PTH118
     names = (first + star + rest).split("/")
-    if _leads_nowhere(str(start)):
+    if _leads_nowhere(start):
         return []
-    found = dict.fromkeys(_below(str(start), names, time.monotonic() + _LIMIT_SECONDS))
-    return sorted(map(Path, found), key=newest_first, reverse=True)
+    found = dict.fromkeys(map(_plain, _below(start, names, time.monotonic() + _LIMIT_SECONDS)))
+    return sorted(found, key=newest_first, reverse=True)
+
+
+def _plain(path: str) -> str:
+    """Return a path as `Path` would write it."""
+    if "//" in path or "/." in path or path.endswith("/"):
+        return str(Path(path))
+    return path
 
 
 def _leads_nowhere(folder: str) -> bool:
@@ -103,6 +119,6 @@ def _below(folder: str, names: Sequence[str], deadline: float) -> Iterator[str]:
             yield from _below(entry.path, rest, deadline)
 
 
-def newest_first(path: Path) -> list[tuple[int, str]]:
+def newest_first(path: Path | str) -> list[tuple[int, str]]:
     """Sort the numbers in a path as numbers, so that the folder of 3.10 comes before that of 3.9 in falling order."""
     return [(int(part), "") if part.isdecimal() else (-1, part) for part in re.split(r"(\d+)", str(path))]

@@ -96,7 +96,7 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
 
 def _never_run(tool: Tool, places: SearchPath, files: set[object]) -> Iterator[Copy]:
     """Yield the copies in folders that the checkout names, and those of the project itself."""
-    named = (str(folder) for home in tool.checkout_homes for folder in places.folders(home))
+    named = (folder for home in tool.checkout_homes for folder in places.folders(home))
     in_named = (path for folder in named for name in tool.commands for path in places.holds(folder, name))
     for path in _not_in(files, in_named):
         yield Copy(path=path, real=_real(path), own=True, checkout_named=True)
@@ -128,7 +128,7 @@ def _not_in(files: set[object], paths: Iterable[Path]) -> Iterator[Path]:
 def _homes(tool: Tool, places: SearchPath) -> Iterator[str]:
     """Yield the folders off PATH in which copies usually are: the tool's own, the system's other choices, everyone's."""
     for home in tool.homes:
-        yield from map(str, places.folders(home))
+        yield from places.folders(home)
     for key in tool.registry:
         yield from map(str, registry_folders(key))
     for command in tool.commands:

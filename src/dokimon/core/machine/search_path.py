@@ -10,7 +10,7 @@ from collections.abc import Iterable, Iterator, Mapping
 from functools import cached_property
 from pathlib import Path
 
-from dokimon.core.machine.folders import folders_of
+from dokimon.core.machine.folders import named_folders
 from dokimon.core.machine.once import Once
 from dokimon.core.machine.platform import identity, path_folders, program_names
 from dokimon.core.machine.unrunnable import script_of
@@ -66,9 +66,9 @@ class SearchPath:
         """The further folders that are there, in which a command of any name may lie."""
         return self.once.find("further folders", lambda: _that_are_there(further_folders(self.environment)))
 
-    def folders(self, written: str) -> list[Path]:
-        """Return the folders that the catalogue means, as `folders_of` does."""
-        return self.once.find(("folders", written), lambda: folders_of(written, self.environment))
+    def folders(self, written: str) -> list[str]:
+        """Return the folders that the catalogue means."""
+        return self.once.find(("folders", written), lambda: named_folders(written, self.environment))
 
     @cached_property
     def own(self) -> list[str]:
@@ -151,8 +151,8 @@ class SearchPath:
         return found
 
 
-def _that_are_there(folders: Iterable[Path]) -> list[str]:
-    return [place for place in dict.fromkeys(map(str, folders)) if _is_folder(place)]
+def _that_are_there(folders: Iterable[str]) -> list[str]:
+    return [place for place in dict.fromkeys(folders) if _is_folder(place)]
 
 
 def _is_folder(place: str) -> bool:

@@ -11,7 +11,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.files import text_of
-from dokimon.core.machine.folders import folders_of, home_of
+from dokimon.core.machine.folders import folders_of, home_of, named_folders
 
 _LARGEST_SETTINGS = 200_000
 
@@ -40,17 +40,17 @@ def known_homes() -> UsualHomes:
     return msgspec.convert(tomllib.loads(text), UsualHomes)
 
 
-def usual_folders(environment: Mapping[str, str]) -> Iterator[Path]:
+def usual_folders(environment: Mapping[str, str]) -> Iterator[str]:
     """Yield the usual folders, there or not, those that the user's own settings name first."""
-    yield from _of_settings(environment)
+    yield from map(str, _of_settings(environment))
     for home in known_homes().folders:
-        yield from folders_of(home, environment)
+        yield from named_folders(home, environment)
 
 
-def further_folders(environment: Mapping[str, str]) -> Iterator[Path]:
+def further_folders(environment: Mapping[str, str]) -> Iterator[str]:
     """Yield the folders in which a command of any name may lie besides."""
     for home in known_homes().more:
-        yield from folders_of(home, environment)
+        yield from named_folders(home, environment)
 
 
 def _of_settings(environment: Mapping[str, str]) -> Iterator[Path]:
