@@ -49,9 +49,7 @@ def verify(
 ) -> None:
     """Compare what the project declares with what this machine has: a verdict for each need, and what to do."""
     import os
-    import threading
     import time
-    from importlib import import_module
 
     import msgspec
 
@@ -81,9 +79,6 @@ def verify(
             form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict,
         )  # fmt: skip
     (folder,) = folders
-    if form == Format.table:
-        # While tools are being asked there is time to load what will draw the table.
-        threading.Thread(target=import_module, args=("dokimon.cli.screen.verify",), daemon=True).start()
     with refusing(), abandoning():
         begun = time.monotonic()
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or ())
