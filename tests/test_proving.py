@@ -2,21 +2,27 @@
 
 from __future__ import annotations
 
+import itertools
 import json
 import os
 import re
 import shutil
 import signal
 import subprocess
+import threading
 import time
 from pathlib import Path
 
 import pytest
 
 from conftest import STANDINS, World, report_in, wait_for
+from dokimon.core.jobs import across
+from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
 from dokimon.core.processes.sockets import free_port, strangers
+from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.across import sentences, verdict_of
-from dokimon.core.report.model import Tried
+from dokimon.core.proving.git import CloneFault
+from dokimon.core.report.model import FORMAT, Project, Report, Tried
 
 NEEDS = 'format = 1\n[[need]]\ntool = "node"\nversion = ">=20, <23"\n[[need]]\ntool = "git"\n'
 
@@ -424,6 +430,34 @@ def test_side_by_side_no_two_have_the_same_port(world: World, port: str) -> None
     assert clones(world) == []
 
 
+@pytest.mark.parametrize("without_room, raises", [({2}, False), ({1, 3}, False), ({1, 2, 3}, True)])
+def test_a_clone_that_cannot_be_made_ends_no_other(
+    world: World, monkeypatch: pytest.MonkeyPatch, without_room: set[int], raises: bool
+) -> None:
+    versions(world, "18.20.4", "20.18.0", "22.11.0")
+    commit(world, asking("18", "23"))
+    numbers = itertools.count(1)
+
+    def clone(*_: object) -> Report:
+        if next(numbers) in without_room:
+            raise CloneFault("the disk is full")
+        project = Project(root="", name="quay")
+        return Report(format=FORMAT, minor=0, command="smoke", verdict="passed", project=project, requirements=())
+
+    monkeypatch.setattr(across, "smoke_clone", clone)
+    monkeypatch.setenv("DOKIMON_ROOT", world.environment["DOKIMON_ROOT"])
+    wish = AcrossOptions(tools=("node",), at_once=2)
+    call = (world.checkout, world.environment, SmokeOptions(), CloneOptions(), wish, threading.Event(), Watcher())
+    if raises:
+        with pytest.raises(CloneFault, match="the disk is full"):
+            across.smoke_across(*call)
+        return
+    found = across.smoke_across(*call).across
+    assert found and sorted(each.cause or "" for each in found.tried)[-len(without_room) :] == [
+        "the disk is full"
+    ] * len(without_room)
+
+
 def pairs(world: World) -> None:
     """Make a project that fails under two versions of two tools together, and under one of each alone."""
     versions(world, "20.18.0", "22.11.0")
@@ -503,6 +537,17 @@ def fleet(world: World) -> Path:
         (folder / name).parent.mkdir(parents=True, exist_ok=True)
         (folder / name).write_text(text)
     return folder
+
+
+def test_each_checkout_may_ask_a_command_in_its_own_way(world: World) -> None:
+    """What is looked up once for all does not mix the questions of two checkouts that name the same command."""
+    world.tool("lantern", '[ "$1" = -V ] && echo 2.5 || echo 1.5')
+    for name, question in (("one", "--version"), ("two", "-V")):
+        text = f'[[tool]]\nname = "lantern"\nask = {{ arguments = ["{question}"] }}\n[[need]]\ntool = "lantern"\n'
+        (world.home / "pier" / name).mkdir(parents=True)
+        (world.home / "pier" / name / "dokimon.toml").write_text(f"format = 1\n{text}")
+    ended = world.dokimon("verify", "--ask", "lantern", "-f", "json", cwd=world.home / "pier")
+    assert [each["requirements"][0]["found"]["version"] for each in json.loads(ended.out)] == ["1.5", "2.5"]
 
 
 def test_a_folder_of_projects_has_a_row_for_each(world: World) -> None:

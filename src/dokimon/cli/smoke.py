@@ -132,7 +132,7 @@ def smoke(
     of_clones = clone or bool(across)
     _refuse_contradictions(
         keep=keep, qr=qr, staged=staged, empty=empty, clone=clone, across=across or [], only=only, listed=listed,
-        all_pairs=all_pairs, jobs=jobs, pick=pick, show_plan=show_plan,
+        all_pairs=all_pairs, pick=pick, show_plan=show_plan,
     )  # fmt: skip
     folders = [folder_asked(path) for path in paths or [Path()]]
     every = checkouts_in(folders)
@@ -185,7 +185,7 @@ def smoke(
 
 def _refuse_contradictions(
     *, keep: bool, qr: bool, staged: bool, empty: bool, clone: bool, across: list[str], only: list[str] | None,
-    listed: bool, all_pairs: bool, jobs: int, pick: bool, show_plan: bool,
+    listed: bool, all_pairs: bool, pick: bool, show_plan: bool,
 ) -> None:  # fmt: skip
     """Refuse options that say nothing without another, or that contradict each other."""
     from dokimon.cli.showing import refuse

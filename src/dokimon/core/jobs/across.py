@@ -66,6 +66,8 @@ def smoke_across(
     else:
         tried = side_by_side(works, trial.alone, 1, halt)
     made = [each for each in tried if each is not None]
+    if trial.faults and len(trial.faults) >= len(made):  # it stands against every one of them
+        raise trial.faults[0]
     across = across_of(here.accepted, made, here.not_tried())
     report = Report(
         format=FORMAT,
@@ -201,13 +203,18 @@ class _Trial:
         self._here, self._folder, self._environment = here, folder, environment
         self.options, self._clone_options = msgspec.structs.replace(options, anyway=True), clone_options
         self._halt, self._watcher, self._total = halt, watcher, total
-        self._carried_out = False
+        self.faults: list[Fault] = []
 
     def alone(self, work: tuple[int, Combination]) -> Tried:
         """Try a combination with nothing beside it."""
         number, copies = work
         self._watcher.stage(named(copies), f"{number} of {self._total}: {', '.join(each.program for each in copies)}")
-        return self._tried(copies, self.options, self._watcher)[0]
+        tried, _ = self._tried(copies, self.options, self._watcher)
+        if (
+            number == 1 and self.faults and self.options.ports is None
+        ):  # what stands against the first one stands against all
+            raise self.faults[0]
+        return tried
 
     def beside(self, work: tuple[int, Combination]) -> Tried | None:
         """Try a combination beside others; None where it failed for a port that one of them may have had."""
@@ -230,9 +237,7 @@ class _Trial:
         try:
             report = smoke_clone(self._folder, self._environment, options, leading, self._halt, watcher)
         except (CloneFault, PlanFault, SettingsFault) as fault:
-            if not self._carried_out:  # what stands against the first one stands against all
-                raise
+            self.faults.append(fault)
             return not_made(copies, str(fault).partition("\n")[0]), False
-        self._carried_out = True
         causes = {cause.name for run in report.runs or () for cause in run.diagnoses}
         return tried_of(copies, report), "port-in-use" in causes

@@ -94,15 +94,16 @@ class ReleaseLines(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fie
     def standing(self, version: str) -> str | None:
         """Return what one should know of the line that a version belongs to, or None."""
         for line, date in self.ended.items():
-            if _is_of(version, line):
+            if is_of_line(version, line):
                 return f"the {line} line has had no fixes since {date:%B %Y}"
         for line in self.unreleased:
-            if _is_of(version, line):
+            if is_of_line(version, line):
                 return f"the {line} line is not released yet (as of {self.as_of:%B %Y})"
         return None
 
 
-def _is_of(version: str, line: str) -> bool:
+def is_of_line(version: str, line: str) -> bool:
+    """Whether a version belongs to a line of releases: 18.20.4 to 18, and to 18.20."""
     return version == line or version.startswith((f"{line}.", f"{line}-"))
 
 

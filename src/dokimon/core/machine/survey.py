@@ -164,7 +164,10 @@ class Surveyor:
         named = copy.named
         real = named.resolve() if shim else copy.real
         once = self._places.once
-        evidence = once.find(("evidence", named, real, tool.name), lambda: version_in_files(named, real, tool.evidence))
+        evidence = once.find(
+            ("evidence", named, real, msgspec.json.encode(tool.evidence)),
+            lambda: version_in_files(named, real, tool.evidence),
+        )
         if evidence:
             version, file = evidence
             via = installation.via or (clean(str(file)) if file != copy.path else None)
@@ -194,7 +197,8 @@ class Surveyor:
 
     def _asked(self, tool: Tool, copy: Copy) -> Installation:
         once = self._places.once
-        answer = once.find(("asked", copy.named, tool.name), lambda: self._asker.version(copy.named, tool.ask))
+        how = msgspec.json.encode(tool.ask)
+        answer = once.find(("asked", copy.named, how), lambda: self._asker.version(copy.named, tool.ask))
         self._cache.put(self._cache.key(copy.named, tool.ask, tool.ask.arguments), answer)
         return _with_answer(_standing(tool, copy), tool, answer, "asked")
 

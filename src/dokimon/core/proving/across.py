@@ -6,6 +6,7 @@ from collections.abc import Iterable, Mapping, Sequence
 
 import msgspec
 
+from dokimon.core.machine.catalogue import is_of_line
 from dokimon.core.proving.combining import Combination
 from dokimon.core.proving.versions_here import version_key
 from dokimon.core.report.model import Accepted, Across, Beside, CheckVerdict, Finding, NotTried, Report, Tried, Verdict
@@ -126,12 +127,12 @@ def together(across: Sequence[Across]) -> Across:
     tried = sorted(found.values(), key=lambda each: [version_key(version) for version in _versions(each)])
     here = {(one.tool, one.version) for each in tried for one in _tools_of(first.tool, each)}
     missing = {(one.tool, one.line): one for each in across for one in each.not_tried}
-    left = [one for one in missing.values() if not any(_is_of(one, *each) for each in here)]
+    left = [
+        one
+        for one in missing.values()
+        if not any(tool == one.tool and is_of_line(version, one.line) for tool, version in here)
+    ]
     return across_of((Accepted(tool=first.tool, accepts=first.accepts), *first.beside), tried, left)
-
-
-def _is_of(wanted: NotTried, tool: str, version: str) -> bool:
-    return wanted.tool == tool and f"{version}.".startswith(f"{wanted.line}.")
 
 
 def _versions(tried: Tried) -> tuple[str, ...]:

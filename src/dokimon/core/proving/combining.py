@@ -19,7 +19,7 @@ def combined(copies: Mapping[str, Sequence[Installation]], *, all_pairs: bool = 
         return list(itertools.product(*lists))
     if not all(lists):
         return []
-    usual = [next((copy for copy in each if copy.reached), each[-1]) for each in lists]
+    usual = list(map(_usual, lists))
     found: dict[str, Combination] = {}
     for index, each in enumerate(lists):
         made = [(*usual[:index], copy, *usual[index + 1 :]) for copy in each]
@@ -54,8 +54,12 @@ def wished(
     for tool, each in copies.items():
         if tool not in chosen and not each:
             raise NoSuchCombination(f"no {tool} is here that can be run")
-    usual = {tool: next((copy for copy in each if copy.reached), each[-1]) for tool, each in copies.items() if each}
-    return tuple(chosen.get(tool) or usual[tool] for tool in copies)
+    return tuple(chosen.get(tool) or _usual(each) for tool, each in copies.items())
+
+
+def _usual(copies: Sequence[Installation]) -> Installation:
+    """Return the copy that is reached, else the newest."""
+    return next((copy for copy in copies if copy.reached), copies[-1])
 
 
 def _read(part: str, copies: Mapping[str, Sequence[Installation]], names: Mapping[str, str]) -> tuple[str, str]:

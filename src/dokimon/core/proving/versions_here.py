@@ -3,14 +3,13 @@
 from __future__ import annotations
 
 import os
-import re
 from collections.abc import Iterable, Mapping, Sequence
 from pathlib import Path
 
 from dokimon.core.declarations.requirement import requirement
 from dokimon.core.judging.installing import ways_to_install
 from dokimon.core.judging.values import Machine
-from dokimon.core.machine.catalogue import Tool
+from dokimon.core.machine.catalogue import Tool, is_of_line
 from dokimon.core.machine.survey import Installation
 from dokimon.core.report.model import NotTried
 from dokimon.core.source import Source
@@ -54,10 +53,12 @@ def is_in(version: str, versions: VersionSet) -> bool:
         return False
 
 
-def version_key(version: str) -> tuple[list[int], bool, str]:
-    """Return what versions are sorted by: their numbers, and a release after its pre-releases."""
-    numbers = [int(number) for number in re.findall(r"\d+", re.split(r"[-+]|(?<=\d)[a-z]", version)[0])]
-    return numbers, not re.search(r"[-a-z]", version), version
+def version_key(version: str) -> tuple[bool, object]:
+    """Return what versions are sorted by: the plain dotted order, and what has no place in it first."""
+    try:
+        return True, dotted.DOTTED.key(version)
+    except VersionFault:
+        return False, version
 
 
 def not_here(
@@ -83,7 +84,7 @@ def not_here(
 
 def _line(version: str, lines: Iterable[str]) -> str:
     """Return the line of releases of a version; where none is known, its first two numbers."""
-    near = [line for line in lines if version == line or version.startswith((f"{line}.", f"{line}-"))]
+    near = [line for line in lines if is_of_line(version, line)]
     return max(near, key=len, default=".".join(version.split(".")[:2]))
 
 
