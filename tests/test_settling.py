@@ -12,7 +12,7 @@ import pytest
 
 from conftest import STANDINS
 from dokimon.core.planning.plan import Rank, RunPlan
-from dokimon.core.processes import readiness, settling
+from dokimon.core.processes import answering, readiness, settling
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.process_table import new_listeners
@@ -45,7 +45,7 @@ def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
     """Seconds would be waited; what is waited for is the same."""
     for module, name, seconds in (
         (settling, "_QUIET_SECONDS", 0.7), (settling, "_LONG_QUIET_SECONDS", 1.5), (settling, "_LOOK_EVERY", 0.1),
-        (readiness, "_SILENT_SECONDS", 1.5), (readiness, "_NOT_HTTP_SECONDS", 0.3), (running, "WATCHED_SECONDS", 0.1),
+        (readiness, "_SILENT_SECONDS", 1.5), (answering, "_NOT_HTTP_SECONDS", 0.3), (running, "WATCHED_SECONDS", 0.1),
     ):  # fmt: skip
         monkeypatch.setattr(module, name, seconds)
 

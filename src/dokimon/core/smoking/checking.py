@@ -18,11 +18,12 @@ from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.measuring import as_text
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.planning.plan import RunPlan
+from dokimon.core.processes.answering import status_of
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.masking import is_secret_name
 from dokimon.core.processes.picture import BLIND
 from dokimon.core.processes.process_table import unix_sockets
-from dokimon.core.processes.readiness import State, status_of
+from dokimon.core.processes.readiness import State
 from dokimon.core.processes.settling import Settled
 from dokimon.core.processes.sockets import addresses_for_others, listeners, strangers
 from dokimon.core.processes.stopping import Stopped
