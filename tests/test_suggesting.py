@@ -5,17 +5,19 @@ from __future__ import annotations
 import threading
 from pathlib import Path
 
+import msgspec
 import pytest
 from hypothesis import given
 from hypothesis import strategies as st
 
+from conftest import World
 from dokimon.core.declarations.requirement import requirement
 from dokimon.core.machine.survey import Installation
 from dokimon.core.processes.ports import Ports
 from dokimon.core.proving.side_by_side import side_by_side
 from dokimon.core.proving.suggesting import proven_by, suggestion, undeclared
 from dokimon.core.proving.versions_here import copies_to_try
-from dokimon.core.report.model import Tried
+from dokimon.core.report.model import FORMAT, Across, Project, Report, Tried
 from dokimon.core.source import Source
 from dokimon.core.versions import compiled
 from dokimon.core.versions.common import in_common
@@ -147,6 +149,31 @@ def test_what_is_declared_is_tried_and_the_nearest_beyond_each_end(
     accepted = in_common(compiled("npm", wanted)) if wanted else None
     found = copies_to_try(copies, accepted)
     assert [each.version for each in found] == [f"{number}.1.0" for number in tried_with.split()]
+
+
+@pytest.mark.parametrize(
+    "manifest, says, patched",
+    [
+        ('{"engines": {"node": ">=18"}}', "by what was proven it is 20.1 or newer", True),
+        ('{"engines": {"node": ">=18"}, "x": "\u202eyrref"}', "by what was proven it is 20.1 or newer", False),
+        ('{"engines": {"node": ">=18"}, "x": "' + "y" * 600 + '"}', "by what was proven it is 20.1 or newer", False),
+        ('{"engines": {"node": ">=18"}, "x": "\x1b]0;quay\x07"}', "cannot be read (package.json:1)", False),
+        ('{"engines": {"node": ">=18"}} ]', "cannot be read (package.json:1)", False),
+    ],
+)
+def test_a_patch_shows_no_line_that_a_terminal_would_act_on(
+    world: World, manifest: str, says: str, patched: bool
+) -> None:
+    world.write({"package.json": manifest})
+    across = Across(tool="node", tried=tuple(tried("!18.1.0", "20.1.0")), says=("x",))
+    report = Report(
+        format=FORMAT, minor=0, command="smoke", verdict="failed", project=Project(root="", name="x"), requirements=(),
+        across=across,
+    )  # fmt: skip
+    (world.home / "across.json").write_bytes(msgspec.json.encode(report))
+    ended = world.dokimon("needs", "--suggest", "--by", str(world.home / "across.json"))
+    assert says in " ".join(ended.out.split()) and ("+++ b/package.json" in ended.out) == patched
+    assert all(line.isprintable() for line in ended.out.splitlines())
 
 
 # -- side by side

@@ -54,6 +54,10 @@ def with_suggestions(
                 continue
             needs = [each for each in declared.requirements if _counts(each, tool)]
             made = [made for each in needs if (made := suggestion(each, proven, files.lines(each.source.file)))]
+            if unread := next((each for each in needs if each.fault), None):
+                says = f"what is declared of {tool} cannot be read ({unread.source.place}): nothing can be suggested"
+                found[tool] = [Suggestion(tool=tool, says=clean(says))]
+                continue
             narrowed = any(each.constraint for each in needs)
             found[tool] = _first_of_each_file(made) if narrowed else [undeclared(tool, proven)]
     every = [each for made in found.values() for each in dict.fromkeys(made)]
