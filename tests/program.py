@@ -29,7 +29,8 @@ from typing import Any, NamedTuple
 from dokimon.core import expressions
 
 _LIBRARIES = (
-    "anyio", "bs4", "certifi", "concurrent.futures.thread", "http.client", "httpx", "ipaddress",
+    "anyio", "bs4", "certifi", "concurrent.futures.thread", "encodings.idna", "h11", "http.client", "httpcore", "httpx",
+    "ipaddress",
     "jinja2", "sqlite3",
     "packaging.requirements", "packaging.version", "platform", "psutil", "regex", "rich.live", "soupsieve", "ssl",
     "tomlkit", "yaml", "zipfile", "lxml.etree", "bs4.builder._lxml")  # fmt: skip
@@ -131,6 +132,8 @@ def _warm_up() -> None:
                 assert value.pattern is not None
             elif hasattr(value, "cache_info") and not signature(value).parameters:
                 value()
+    patterns: Any = import_module("dokimon.core.checks.error_pages")
+    patterns.recognised("", import_module("dokimon.core.checks.html").Page(None, "", 0))
     catalogue: Any = import_module("dokimon.core.machine.catalogue")
     for name in catalogue.known_tools():
         catalogue.find_tool(name)

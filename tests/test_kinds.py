@@ -416,7 +416,7 @@ get = "/"
     expected: Expected = {
         "loopback": ("passed", "127.0.0.1"),
         "elsewhere": ("failed", "not meant: 127.0.0.1"),
-        "its own service": ("passed", "BaseHTTP"),
+        "its own service": ("passed", "Tidehouse"),
         "no database": ("failed", "nothing answers"),
         "wrong product": ("unsure", "its answer is not that of Redis"),
         "unknown product": ("unsure", "does not know the protocol"),

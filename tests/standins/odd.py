@@ -1,10 +1,7 @@
 """Runs that behave oddly, each in a way of its own, to see what is made of them: `odd.py BEHAVIOUR PORT`."""
 
 import os
-import pathlib
-import signal
 import socket
-import subprocess
 import sys
 import threading
 import time
@@ -23,6 +20,16 @@ def serve(answer, family=socket.AF_INET, address="127.0.0.1", times=None):
                 link.sendall(answer(request) if callable(answer) else answer)
 
 
+def write(name, text):
+    with open(name, "a") as file:
+        file.write(text)
+
+
+def read(name):
+    with open(name) as file:
+        return file.read()
+
+
 PAGE = b"<!doctype html><title>Odd</title><p>An odd quay"
 OK = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nConnection: close\r\nContent-Length: %d\r\n\r\n%s" % (
     len(PAGE),
@@ -31,8 +38,8 @@ OK = b"HTTP/1.1 200 OK\r\nContent-Type: text/html\r\nConnection: close\r\nConten
 
 if behaviour == "dies-when-up":
     threading.Thread(target=serve, args=(OK,), daemon=True).start()
-    pathlib.Path("quay.pid").write_text(str(os.getpid()))
-    while not pathlib.Path("go.mark").exists():  # somebody says when
+    write("quay.pid", str(os.getpid()))
+    while not os.path.exists("go.mark"):  # somebody says when
         time.sleep(0.02)
     sys.exit("the tide took it")
 elif behaviour == "answers-then-hangs":
@@ -71,6 +78,8 @@ elif behaviour == "unix-only":
         server.listen()
         time.sleep(60)
 elif behaviour == "ignores-all":
+    import signal
+
     for number in (signal.SIGINT, signal.SIGTERM, signal.SIGHUP):
         signal.signal(number, signal.SIG_IGN)
     serve(OK)
@@ -98,8 +107,7 @@ elif behaviour == "asks-the-terminal":
 elif behaviour == "keys":
     print("ready for keys", flush=True)
     for key in sys.stdin:
-        with pathlib.Path("keys").open("a") as kept:
-            kept.write(key)
+        write("keys", key)
         print(f"got {key.strip()}", flush=True)
         if key.strip() == "q":
             sys.exit(0)
@@ -108,7 +116,7 @@ elif behaviour == "secrets":
     sys.exit(1)
 elif behaviour == "makes-a-file":
     time.sleep(0.5)
-    pathlib.Path("up.mark").write_text("up")
+    write("up.mark", "up")
     time.sleep(60)
 elif behaviour == "slow-to-be-healthy":
     started = time.monotonic()
@@ -120,8 +128,13 @@ elif behaviour == "error-stream":
     print("to the one", flush=True)
     print("to the other", file=sys.stderr, flush=True)
 elif behaviour == "lingers":  # a child lives on when the command has ended
+    import subprocess
+
     subprocess.Popen([sys.executable, "-c", "import time; time.sleep(60)"], start_new_session=True)
 elif behaviour in ("kills-its-warden", "stops-its-warden"):
+    import signal
+    import subprocess
+
     wait = ["-c", "import time; time.sleep(300)", f"quay-child-{port}"]
     for _ in range(3):
         subprocess.Popen([sys.executable, *wait], start_new_session=True)
@@ -135,8 +148,8 @@ elif behaviour in ("kills-its-warden", "stops-its-warden"):
     def turn_on_it():
         time.sleep(1)
         above = os.getppid()
-        while b"warden.py" not in pathlib.Path(f"/proc/{above}/cmdline").read_bytes():
-            above = int(pathlib.Path(f"/proc/{above}/stat").read_text().rpartition(")")[2].split()[1])
+        while "warden.py" not in read(f"/proc/{above}/cmdline"):
+            above = int(read(f"/proc/{above}/stat").rpartition(")")[2].split()[1])
         os.kill(above, number)
 
     threading.Thread(target=turn_on_it).start()
@@ -150,6 +163,8 @@ elif behaviour == "becomes-another-user":
         os.execv("/bin/sleep", [f"quay-child-{port}", "300"])
     serve(OK)
 elif behaviour == "hides-processes":
+    import subprocess
+
     subprocess.Popen(
         [sys.executable, "-c", "import time; time.sleep(60)", f"quay-child-{port}"], start_new_session=True
     )

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import contextlib
 import re
 import threading
 from collections.abc import Iterable, Mapping
@@ -22,6 +23,8 @@ from dokimon.core.report.model import Changes, Reached, Report, Surroundings
 from dokimon.core.text import clean, counted
 
 if TYPE_CHECKING:
+    from dokimon.core.machine.survey import Installation
+    from dokimon.core.planning.plan import Plan
     from dokimon.core.records.found import Found
 
 
@@ -41,13 +44,22 @@ class Recorder:
         self._keeping = keeping and self._memory is not None and verified.workspace.settings.project.record
         self._look: Look | None = None
         self._looking: threading.Thread | None = None
+        self._copies: dict[str, list[Installation]] = {}
         self._record: Record | None = None
 
-    def begin(self) -> None:
-        """Look at the whole checkout and at who listens, meanwhile: before anything of the project is run."""
+    def begin(self, plan: Plan) -> None:
+        """Look at the whole checkout, at who listens and at what the commands of the plan reach, meanwhile."""
         if self._keeping:
-            self._looking = threading.Thread(target=self._look_at, kwargs={"whole": True}, daemon=True)
+            self._looking = threading.Thread(target=self._look_meanwhile, args=(plan,), daemon=True)
             self._looking.start()
+
+    def _look_meanwhile(self, plan: Plan) -> None:
+        from dokimon.core.planning.plan import shown  # what only verifies plans nothing
+
+        with contextlib.suppress(Exception):  # what is missing then is looked at in its turn, and a fault is told there
+            self._look_at(whole=True)
+            steps = [shown(each.command, each.folder, each.words) for each in plan.prepare]
+            self._installed(commands_in([*steps, *(each.in_words for each in plan.runs)]))
 
     def look_at_all(self) -> None:
         """Look at the whole checkout and at who listens, now."""
@@ -134,16 +146,19 @@ class Recorder:
         names = commands_in(lines)
         if not names:
             return ()
+        others = self._installed(names)
+        extra = [copy.path.rpartition("/")[2] for copies in others.values() for copy in copies if copy.reached]
+        found = {**self._verified.installations, **others}
+        return reached_by(dict.fromkeys([*names, *extra]), found, self._verified.environment)
+
+    def _installed(self, commands: Iterable[str]) -> dict[str, list[Installation]]:
+        """Return the copies of the tools that these commands are and that are no need of the project."""
         verified = self._verified
-        known = set(verified.installations)
-        asked = {tool for tool in self._tools(names) if tool not in known}
-        found = dict(verified.installations)
-        if asked:
-            workspace, folder = verified.workspace, verified.checkout.project
-            surveyor = surveyor_for(workspace, folder, verified.environment, fresh=False)
-            found |= surveyor.survey(asked).installations
-        extra = [copy.path.rpartition("/")[2] for tool in asked for copy in found[tool] if copy.reached]
-        return reached_by(dict.fromkeys([*names, *extra]), found, verified.environment)
+        tools = self._tools(commands) - set(verified.installations)
+        if asked := tools - set(self._copies):
+            surveyor = surveyor_for(verified.workspace, verified.checkout.project, verified.environment, fresh=False)
+            self._copies |= surveyor.survey(asked).installations
+        return {tool: self._copies[tool] for tool in sorted(tools)}
 
     def _tools(self, names: Iterable[str]) -> set[str]:
         """Return the tools of the catalogue that go by these names (`python3` is Python), and what those run on."""

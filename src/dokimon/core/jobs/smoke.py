@@ -103,7 +103,7 @@ def smoke(
         look = _masking(while_up, verified) if while_up else None
         with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
             if recorder:
-                recorder.begin()
+                recorder.begin(plan)
             done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
         report = smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
     spent = round(time.monotonic() - begun, 3)

@@ -15,12 +15,15 @@ It runs by itself, before anything of Dokimon could be imported: the standard li
 needs psutil, and is therefore started without `-S`.
 """
 
-import contextlib
 import os
 import select
-import signal
 import sys
 import time
+
+try:  # what `signal` is made of: that loads enum and collections around it, a quarter of the start of every run
+    import _signal as signal  # type: ignore[import-not-found]
+except ImportError:
+    import signal
 
 _GIVE_UP_SECONDS = 10.0
 _PR_SET_PDEATHSIG, _PR_SET_CHILD_SUBREAPER = 1, 36
@@ -89,8 +92,18 @@ def _reap(watched: int, status_pipe: int) -> bool:
 
 
 def _say(pipe: int, line: str) -> None:
-    with contextlib.suppress(OSError):  # Dokimon may be gone: the control pipe says so too
+    try:
         os.write(pipe, line.encode() + b"\n")
+    except OSError:  # Dokimon may be gone: the control pipe says so too
+        pass
+
+
+def _kill(process: int) -> None:
+    """Kill a process or, where the number is negative, a group of them; it may be gone or another user's."""
+    try:
+        os.kill(process, signal.SIGKILL)
+    except OSError:
+        pass
 
 
 def _below_or_marked() -> list[int]:
@@ -131,11 +144,9 @@ def _kill_all(watched: int, status_pipe: int, *, owns_tree: bool) -> bool:
         except OSError:
             left = []
         if has_children and not left:  # no /proc any more: the group of the command is all that can be named
-            with contextlib.suppress(OSError):
-                os.killpg(watched, signal.SIGKILL)
+            _kill(-watched)
         for pid in left:
-            with contextlib.suppress(OSError):
-                os.kill(pid, signal.SIGKILL)
+            _kill(pid)
         has_children = _reap(watched, status_pipe)
         if not has_children and (owns_tree or not left):
             return True
