@@ -92,6 +92,9 @@ def serve_one(link):
         request, headers = lines.readline().decode().split(), {}
         if not request:  # somebody only looked whether anyone is here
             return
+        if len(request) != 3:  # it is no HTTP
+            link.sendall(b"HTTP/1.0 400 Told\r\n\r\n")
+            return
         while line := lines.readline().decode().strip():
             name, _, value = line.partition(":")
             headers[name.lower()] = value.strip()
