@@ -10,7 +10,7 @@ from pathlib import Path
 import pytest
 
 from conftest import World
-from dokimon.core.planning.making import make_plan
+from dokimon.core.planning.making import PLANNERS, asked_in, make_plan, planner_of
 from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanContext, PlanFault, shown
 from dokimon.core.processes.logs import Logs
 from dokimon.core.reading.manifest import Manifest
@@ -39,6 +39,8 @@ def plan_of(folder: Path, files: dict[str, str], chosen: list[str] | None = None
         if written.exists()
         else Settings()
     )
+    passed_over = set(PLANNERS) - set(asked_in(folder))
+    assert [each for each in passed_over if planner_of(each)(setting) is not None] == [], "each that can tell is asked"
     return make_plan(setting, settings, chosen or [])
 
 

@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
-from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait
 
 import msgspec
 
@@ -80,6 +79,8 @@ def _batches(planned: Sequence[PlannedCheck]) -> list[list[PlannedCheck]]:
 
 def _at_once(batch: Sequence[PlannedCheck], context: CheckContext) -> list[list[Check]] | None:
     """Carry all of them out in threads, so that an interruption need not wait for a slow answer."""
+    from concurrent.futures import FIRST_COMPLETED, ThreadPoolExecutor, wait  # late: it loads `logging`
+
     pool = ThreadPoolExecutor(max_workers=_AT_ONCE)
     try:
         working = [pool.submit(_tried, each, context) for each in batch]

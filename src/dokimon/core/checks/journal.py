@@ -16,6 +16,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.declarations.checkout import find_checkout
+from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 from dokimon.core.files import inside, is_ones_own, make_for_oneself
 from dokimon.core.locking import hold, let_go
@@ -46,9 +47,7 @@ class Change:
         if folder is None or inside(folder, root):
             raise JournalFault("Dokimon has no folder of its own, outside the checkout, in which to keep the original")
         self._path, self._changed, self._original = path, changed, path.read_bytes()
-        import hashlib
-
-        name = hashlib.blake2b(os.fsencode(path), digest_size=8).hexdigest()
+        name = blake2b(os.fsencode(path), digest_size=8).hexdigest()
         self._entry = folder / f"{name}.json"
         pid = os.getpid()
         self._made = Entry(

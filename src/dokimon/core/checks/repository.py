@@ -9,6 +9,7 @@ from collections.abc import Mapping
 from pathlib import Path
 from stat import S_ISREG
 
+from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 
 _SECONDS = 30.0
@@ -60,12 +61,10 @@ def _top(git: str, root: Path, variables: Mapping[str, str]) -> Path:
 
 def _mark(file: Path) -> str:
     """Return a fingerprint of the contents of a file: of a large one its size and time must do."""
-    import hashlib
-
     try:
         stat = file.lstat()
         if S_ISREG(stat.st_mode) and stat.st_size <= _LARGEST:
-            return hashlib.blake2b(file.read_bytes(), digest_size=16).hexdigest()
+            return blake2b(file.read_bytes(), digest_size=16).hexdigest()
     except OSError:
         return "gone"
     return f"{stat.st_size} {stat.st_mtime_ns}"

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import hashlib
 import os
 import re
 import stat
@@ -144,6 +143,8 @@ def _differs(root: Path, entry: Entry, budget: int) -> tuple[bool | None, int]:
     if status.st_size > budget:
         return None, 0
     content = os.fsencode(path.readlink()) if path.is_symlink() else bytes_of_file(path, budget + 1)
+    import hashlib  # late: it loads OpenSSL, and most files are as the index says
+
     digest = hashlib.sha1(b"blob %d\0" % len(content) + content, usedforsecurity=False).digest()
     return digest != entry.digest, len(content)
 

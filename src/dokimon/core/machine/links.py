@@ -3,11 +3,11 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 from collections.abc import Sequence
 from pathlib import Path
 
+from dokimon.core.digests import blake2b
 from dokimon.core.files import is_ones_own
 
 
@@ -19,7 +19,7 @@ def folder_of_links(links: Sequence[tuple[str, str]], cache: Path | None) -> Pat
     """
     if cache is None or os.name == "nt":
         return None
-    digest = hashlib.sha256("\0".join(f"{name}\n{program}" for name, program in links).encode()).hexdigest()[:16]
+    digest = blake2b("\0".join(f"{name}\n{program}" for name, program in links).encode(), digest_size=8).hexdigest()
     folder = cache / "links" / digest
     try:
         folder.mkdir(parents=True, exist_ok=True, mode=0o700)

@@ -2,7 +2,10 @@
 
 from __future__ import annotations
 
-from collections.abc import Callable, Sequence
+import os
+from collections.abc import Callable, Mapping, Sequence, Set
+from importlib import import_module
+from pathlib import Path
 
 import msgspec
 
@@ -10,49 +13,44 @@ from dokimon.core.declarations.checkout import projects_below
 from dokimon.core.expressions import expression
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
-from dokimon.core.planning.planners import (
-    ant,
-    by_manifest,
-    dart,
-    deno,
-    documentation,
-    dotnet,
-    elixir,
-    firmware,
-    golang,
-    haskell,
-    java,
-    make,
-    native,
-    node,
-    pages,
-    perl,
-    php,
-    processes,
-    proposals,
-    python,
-    qmake,
-    ruby,
-    rust,
-    swift,
-    tasks,
-)  # fmt: skip
 from dokimon.core.settings.model import Settings
 from dokimon.core.text import nearest
 
 Planner = Callable[[PlanContext], Plan | None]
 
-PLANNERS: tuple[Planner, ...] = (
-    node.plan, deno.plan, python.plan, php.plan, java.plan, ant.plan, dotnet.plan, rust.plan, golang.plan, ruby.plan,
-    swift.plan, elixir.plan, dart.plan, firmware.plan, native.plan, qmake.plan, make.plan, perl.plan, haskell.plan,
-    by_manifest.plan, documentation.plan,
-)  # fmt: skip
-"""Each looks at the folder and returns how its ecosystem would start the project there, or None."""
+PLANNERS: Mapping[str, tuple[str, ...]] = {
+    "node": ("package.json",),
+    "deno": ("deno.json", "deno.jsonc"),
+    "python": (),
+    "php": ("composer.json", "index.php", "public", "web", "htdocs", "www", "public_html"),
+    "java": ("pom.xml", "build.gradle", "build.gradle.kts", "settings.gradle", "settings.gradle.kts", "*.java"),
+    "ant": ("build.xml",),
+    "dotnet": (),
+    "rust": ("Cargo.toml",),
+    "golang": ("go.mod", "*.go"),
+    "ruby": ("Gemfile", "config.ru", "*.gemspec", "*.rb"),
+    "swift": ("Package.swift",),
+    "elixir": ("mix.exs",),
+    "dart": ("pubspec.yaml",),
+    "firmware": ("CMakeLists.txt", "platformio.ini"),
+    "native": ("CMakeLists.txt", "meson.build"),
+    "qmake": ("*.pro",),
+    "make": ("configure", "configure.ac", "configure.in", "Makefile", "GNUmakefile", "src"),
+    "perl": ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi", "*.pl"),
+    "haskell": ("*.cabal", "package.yaml"),
+    "by_manifest": (),
+    "documentation": ("mkdocs.yml", "mkdocs.yaml", "conf.py", "source", "docs", "doc"),
+}
+"""The planners of ecosystems by their modules, in order, with the files or folders that there are where they can find a way.
 
-FOR_ALL: tuple[Planner, ...] = (processes.plan, tasks.plan, proposals.plan)
+Each looks at a folder and returns how its ecosystem would start the project there, or None. It is loaded and asked where
+there is one of these names, whatever its capitals (`*.java`: one that ends so); without any, everywhere.
+"""
+
+FOR_ALL = ("processes", "tasks", "proposals")
 """What says how to start in the same words for every ecosystem: their commands need what the others prepare."""
 
-LAST: Planner = pages.plan
+LAST = "pages"
 """What is left when no other planner found a way."""
 
 
@@ -154,19 +152,43 @@ _BESIDE = expression(
 """Folders beside the parts of a project: what is tried out, explained or helps in there. A package of Python is no part."""
 
 
+def planner_of(module: str) -> Planner:
+    """Return the planner that a module of `planners` has."""
+    found: Planner = import_module(f"dokimon.core.planning.planners.{module}").plan
+    return found
+
+
+def asked_in(folder: Path) -> list[str]:
+    """Return the planners of `PLANNERS` that can have something to say of a folder, in their order."""
+    try:
+        names = {entry.name.lower() for entry in os.scandir(folder)}
+    except OSError:  # it may still be entered
+        return list(PLANNERS)
+    return [module for module, marks in PLANNERS.items() if not marks or any(_is_there(each, names) for each in marks)]
+
+
+def _is_there(mark: str, names: Set[str]) -> bool:
+    mark = mark.lower()
+    return any(name.endswith(mark[1:]) for name in names) if mark.startswith("*") else mark in names
+
+
+def _of_ecosystems(context: PlanContext) -> list[Plan]:
+    return [plan for module in asked_in(context.folder) if (plan := planner_of(module)(context)) is not None]
+
+
 def _inferred(context: PlanContext) -> list[Plan]:
-    found = [plan for planner in PLANNERS if (plan := planner(context))]
+    found = _of_ecosystems(context)
     environment = {name: value for plan in found for name, value in plan.environment.items()}
     steps = tuple(step for plan in found for step in plan.prepare)
-    for planner in FOR_ALL:
-        if plan := planner(context):
+    for module in FOR_ALL:
+        if plan := planner_of(module)(context):
             runs = tuple(
                 msgspec.structs.replace(run, environment={**environment, **run.environment}) for run in plan.runs
             )
             found.append(msgspec.structs.replace(plan, runs=runs, prepare=(*steps, *plan.prepare)))
     if any(run.rank < Rank.PROPOSAL for plan in found for run in plan.runs):
         return found
-    last = LAST(context)
+    last = planner_of(LAST)(context)
     return [*found, last] if last else found
 
 
@@ -212,8 +234,7 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 
 
 def _nothing(context: PlanContext) -> str:
-    is_known = any(planner(context) is not None for planner in PLANNERS)
-    library = ": nothing in it is started, as that of a library" if is_known else ""
+    library = ": nothing in it is started, as that of a library" if _of_ecosystems(context) else ""
     return (
         f"found no way to start the project in {context.folder}{library}\n"
         "Looked for what the manifests of each ecosystem say, commands that a package installs, processes and tasks\n"

@@ -50,7 +50,7 @@ def answers(at: Listening, scheme: str, seconds: float, get: str | None) -> bool
 
 def _load_beforehand() -> None:
     """Load what the checks of a page take while the server starts."""
-    for name in ("httpx", "httpcore", "bs4"):
+    for name in ("psutil", "httpx", "httpcore", "bs4"):
         import_module(name)
 
 

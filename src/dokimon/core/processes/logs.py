@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import re
 import shutil
@@ -12,6 +11,7 @@ from collections.abc import Mapping
 from itertools import accumulate
 from pathlib import Path
 
+from dokimon.core.digests import blake2b
 from dokimon.core.machine.platform import own_folder
 from dokimon.core.processes.log_file import LARGEST_BYTES
 
@@ -27,7 +27,7 @@ class Logs:
     def __init__(self, root: Path, environment: Mapping[str, str], largest: int = LARGEST_BYTES) -> None:
         self.largest = largest
         own = own_folder("cache", environment)
-        mark = hashlib.blake2b(os.fsencode(root), digest_size=4).hexdigest()
+        mark = blake2b(os.fsencode(root), digest_size=4).hexdigest()
         name = re.sub(r"[^\w.-]+", "-", root.name)[:40] or "checkout"
         self._folder = own / "logs" / f"{name}-{mark}" if own else None
         # Two invocations in one checkout have files of their own.

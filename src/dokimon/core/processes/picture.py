@@ -11,11 +11,8 @@ import time
 from collections.abc import Iterable
 from pathlib import Path
 
-import psutil
-
 from dokimon.core.machine.platform import LINUX
 from dokimon.core.processes.process_table import command_of
-from dokimon.core.processes.table_portable import below
 from dokimon.core.text import clean
 
 _LIMIT_SECONDS = 5.0
@@ -42,6 +39,8 @@ class Picture:
 
     def _living(self) -> list[_Process]:
         """Return those that live, with what else carries the mark of the warden, in ascending order."""
+        from dokimon.core.processes.table_portable import below  # late: it brings psutil, as what is below does
+
         self.add(below(self._warden))
         with self._lock:
             return [each for _, each in sorted(self._seen.items()) if each.lives()]
@@ -108,6 +107,8 @@ class _Process:
 
 
 def _started(pid: int) -> float | None:
+    import psutil
+
     try:
         return psutil.Process(pid).create_time()
     except (psutil.Error, OSError):
@@ -115,6 +116,8 @@ def _started(pid: int) -> float | None:
 
 
 def _lives(pid: int, started: float) -> bool:
+    import psutil
+
     try:
         process = psutil.Process(pid)
         return process.create_time() == started and process.status() != psutil.STATUS_ZOMBIE

@@ -10,13 +10,12 @@ import os
 from collections.abc import Callable, Iterable
 from functools import cache
 from types import ModuleType
-from typing import Protocol
-
-import psutil
+from typing import TYPE_CHECKING, Protocol
 
 from dokimon.core.machine.platform import LINUX
-from dokimon.core.processes import table_portable
-from dokimon.core.processes.table_portable import Address
+
+if TYPE_CHECKING:
+    from dokimon.core.processes.table_portable import Address
 
 
 class Sockets(Protocol):
@@ -35,7 +34,7 @@ def reaps_orphans() -> bool:
 
 
 def _back_end() -> ModuleType:
-    return _linux() if reaps_orphans() else table_portable
+    return _linux() if reaps_orphans() else _portable()
 
 
 @cache
@@ -43,6 +42,13 @@ def _linux() -> ModuleType:  # it can be imported on Linux only
     from dokimon.core.processes import table_linux
 
     return table_linux
+
+
+@cache
+def _portable() -> ModuleType:  # psutil takes 10 ms to load, and what starts a run need not wait for it
+    from dokimon.core.processes import table_portable
+
+    return table_portable
 
 
 def process_table() -> Callable[[int], list[int]]:
@@ -84,11 +90,19 @@ _BY_CHANCE = 32768
 
 def listening_ports() -> tuple[int, ...]:
     """Return the TCP ports on which anything on this machine listens, in order, less those that are given out by chance."""
+    return tuple(sorted({port for port in _all_ports() if port < _BY_CHANCE}))
+
+
+def is_held(port: int) -> bool:
+    """Whether anything on this machine listens on a TCP port."""
+    return port in _all_ports()
+
+
+def _all_ports() -> set[int]:
     try:
-        found: Iterable[int] = _back_end().ports_of_all()
-    except (psutil.Error, OSError):
-        return ()
-    return tuple(sorted({port for port in found if port < _BY_CHANCE}))
+        return set(_back_end().ports_of_all())
+    except OSError:
+        return set()
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:
@@ -115,6 +129,8 @@ def udp_ports(pids: Iterable[int]) -> list[int]:
 
 def command_of(pid: int) -> str:
     """Return the command line of a process, or its name, or a question mark where neither may be read."""
+    import psutil  # late: see `_portable`
+
     try:
         process = psutil.Process(pid)
         return " ".join(process.cmdline()) or process.name()

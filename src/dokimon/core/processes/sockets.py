@@ -6,10 +6,8 @@ import socket
 from collections.abc import Collection, Iterable
 from urllib.parse import urlsplit
 
-import psutil
-
 from dokimon.core.machine.platform import is_loopback
-from dokimon.core.processes.process_table import Sockets, command_of, socket_table
+from dokimon.core.processes.process_table import Sockets, command_of, is_held, socket_table
 from dokimon.core.report.model import Listening, Run, Stranger
 from dokimon.core.text import clean
 
@@ -47,6 +45,10 @@ def origin(listening: Listening, scheme: str = "http") -> str:
 
 def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
     """Return who listens on `port` apart from the processes `own`; a holder that cannot be looked at has no pid."""
+    if not is_held(port):
+        return ()
+    import psutil  # late: it takes 10 ms to load and 10 ms to ask, and most ports are nobody's
+
     mine = set(own)
     found: dict[int | None, Stranger] = {}
     try:
@@ -70,6 +72,8 @@ def strangers(port: int, own: Iterable[int] = ()) -> tuple[Stranger, ...]:
 
 def own_addresses() -> tuple[str, ...]:
     """Return the IPv4 addresses under which other devices of its networks reach this machine, in a fixed order."""
+    import psutil
+
     up = {name for name, state in psutil.net_if_stats().items() if state.isup}
     found = {
         each.address

@@ -11,8 +11,10 @@ import socket as _socket
 import struct
 import sys
 from collections.abc import Iterable, Iterator
+from typing import TYPE_CHECKING
 
-from dokimon.core.processes.table_portable import Address
+if TYPE_CHECKING:
+    from dokimon.core.processes.table_portable import Address
 
 
 def below(pid: int) -> list[int]:

@@ -69,12 +69,12 @@ class SocketTable:
 
 
 def ports_of_all() -> list[int]:
-    """Return the ports on which anything listens; psutil may refuse (macOS wants an administrator for it)."""
-    return [
-        each.laddr.port
-        for each in psutil.net_connections(kind="tcp")
-        if each.status == psutil.CONN_LISTEN and each.laddr
-    ]
+    """Return the ports on which anything listens; raises `OSError` where that is refused (macOS: to all but root)."""
+    try:
+        connections = psutil.net_connections(kind="tcp")
+    except psutil.Error as wrong:
+        raise OSError(str(wrong)) from None
+    return [each.laddr.port for each in connections if each.status == psutil.CONN_LISTEN and each.laddr]
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:

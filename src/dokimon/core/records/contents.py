@@ -5,7 +5,6 @@ A file that kept its size and time since it was last hashed is not read again.
 
 from __future__ import annotations
 
-import hashlib
 import os
 import stat
 from collections.abc import Iterable, Mapping
@@ -103,6 +102,8 @@ def _of_file(
 
 def _blob(content: bytes) -> str:
     """Return the digest that git gives to a file: where git's index has it, no file need be read."""
+    import hashlib  # late: it loads OpenSSL, and most contents are known
+
     return hashlib.sha1(b"blob %d\0" % len(content) + content, usedforsecurity=False).hexdigest()[:DIGITS]
 
 

@@ -2,10 +2,10 @@
 
 from __future__ import annotations
 
-from hashlib import blake2b
 from pathlib import Path
 
 from dokimon.core.declarations.revision import git_folder, repository_above
+from dokimon.core.digests import blake2b
 from dokimon.core.records.store import Store
 
 

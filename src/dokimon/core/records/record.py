@@ -2,10 +2,9 @@
 
 from __future__ import annotations
 
-from hashlib import blake2b
-
 import msgspec
 
+from dokimon.core.digests import blake2b
 from dokimon.core.report.model import Report, Surroundings
 from dokimon.core.report.rows import Row
 from dokimon.core.report.summary import first_wrong

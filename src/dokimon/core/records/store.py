@@ -11,12 +11,12 @@ import time
 import zlib
 from collections.abc import Iterator, Mapping
 from contextlib import contextmanager
-from hashlib import blake2b
 from pathlib import Path
 from typing import TYPE_CHECKING, Any
 
 import msgspec
 
+from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 from dokimon.core.files import bytes_of_file, make_for_oneself, write_for_oneself
 from dokimon.core.report.rows import Row

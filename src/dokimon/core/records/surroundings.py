@@ -5,10 +5,10 @@ from __future__ import annotations
 import os
 import shutil
 from collections.abc import Callable, Iterable, Iterator, Mapping
-from hashlib import blake2b
 from pathlib import Path
 from typing import NamedTuple
 
+from dokimon.core.digests import blake2b
 from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.machine.platform import architecture_name, system_name

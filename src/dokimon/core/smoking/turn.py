@@ -3,7 +3,6 @@
 from __future__ import annotations
 
 import contextlib
-import hashlib
 import os
 import threading
 import time
@@ -13,6 +12,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 from dokimon.core.files import bytes_of_file, make_for_oneself, write_for_oneself
 from dokimon.core.locking import hold, let_go
@@ -44,7 +44,7 @@ def turn(
     if own is None:
         yield
         return
-    mark = hashlib.blake2b(os.fsencode(os.path.realpath(root)), digest_size=8).hexdigest()
+    mark = blake2b(os.fsencode(os.path.realpath(root)), digest_size=8).hexdigest()
     lock, note = own / "turns" / f"{mark}.lock", own / "turns" / f"{mark}.json"
     try:
         make_for_oneself(lock.parent)
