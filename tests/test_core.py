@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 import shutil
 import subprocess
+import time
 import tomllib
 import warnings
 from pathlib import Path
@@ -15,6 +16,7 @@ import tomlkit
 from hypothesis import given, settings
 from hypothesis import strategies as st
 
+from dokimon.core.at_once import at_once
 from dokimon.core.declarations.revision import revision_of
 from dokimon.core.faults import Fault
 from dokimon.core.patterns import PatternFault, check_pattern, compiled_pattern, search
@@ -225,3 +227,23 @@ def test_what_is_no_repository_tells_nothing(tmp_path: Path) -> None:
         (tmp_path / ".git/index").write_bytes(b"DIRC\0\0\0\2\xff\xff\xff\xff")
         found = revision_of(tmp_path)
         assert found is None or found.changed is None
+
+
+def test_work_at_once_comes_back_in_order_and_within_its_bound() -> None:
+    working: set[int] = set()
+    most = 0
+
+    def work(number: int) -> int:
+        nonlocal most
+        working.add(number)
+        most = max(most, len(working))
+        time.sleep(0.002 * (5 - number % 5))
+        working.discard(number)
+        if number in (7, 3):
+            raise ValueError(number)
+        return number * number
+
+    assert at_once(work, [0, 1, 2, 4, 5, 6], 3) == [0, 1, 4, 16, 25, 36] and 1 < most <= 3
+    assert at_once(work, [], 3) == []
+    with pytest.raises(ValueError, match="7"):
+        at_once(work, [5, 7, 1, 3, 2], 2)

@@ -8,9 +8,9 @@ from __future__ import annotations
 
 import re
 import time
-from concurrent.futures import ThreadPoolExecutor
 from typing import TYPE_CHECKING, NamedTuple
 
+from dokimon.core.at_once import at_once
 from dokimon.core.checks.fetching import Request, Response, fetch, looks_like_a_page, own_path
 from dokimon.core.checks.html import parsed
 from dokimon.core.checks.modules import imported
@@ -108,10 +108,7 @@ def _counted(tried: list[tuple[_Asset, Response]]) -> dict[str, int]:
 
 
 def _loaded(origin: str, assets: list[_Asset], deadline: float) -> list[Response]:
-    if not assets:
-        return []
-    with ThreadPoolExecutor(max_workers=_AT_ONCE) as pool:
-        return list(pool.map(lambda each: _load(origin, each, deadline), assets))
+    return at_once(lambda each: _load(origin, each, deadline), assets, _AT_ONCE)
 
 
 def _load(origin: str, asset: _Asset, deadline: float) -> Response:

@@ -9,6 +9,7 @@ from typing import TYPE_CHECKING
 
 import msgspec
 
+from dokimon.core.at_once import at_once
 from dokimon.core.declarations.checkout import Checkout
 from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.subjects import ComponentSubject, ServiceSubject, ToolSubject
@@ -214,13 +215,10 @@ def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSub
     if not services:
         return {}
     asked = list(dict.fromkeys(services))[:_MOST_SERVICES]
-    from concurrent.futures import ThreadPoolExecutor
-
     from dokimon.core.machine.services import greet
 
-    with ThreadPoolExecutor(max_workers=8) as pool:
-        answers = pool.map(lambda subject: greet(subject.name, subject.host, subject.port, asker), asked)
-        return dict(zip(asked, answers, strict=True))
+    answers = at_once(lambda subject: greet(subject.name, subject.host, subject.port, asker), asked, 8)
+    return dict(zip(asked, answers, strict=True))
 
 
 def verify_report(verified: Verified, strict: bool) -> Report:

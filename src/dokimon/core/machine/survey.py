@@ -8,6 +8,7 @@ from pathlib import Path
 
 import msgspec
 
+from dokimon.core.at_once import at_once
 from dokimon.core.machine.asking import Asker, ToolAnswer
 from dokimon.core.machine.brought import Brought, brought_by, engines_of
 from dokimon.core.machine.cache import Cache
@@ -116,11 +117,8 @@ class Surveyor:
         left = [copy for copy, known in zip(copies, without_asking, strict=True) if known is None]
         if not left:
             return [(known, []) for known in without_asking if known]
-        from concurrent.futures import ThreadPoolExecutor
-
-        with ThreadPoolExecutor(max_workers=min(os.cpu_count() or 1, 16)) as pool:
-            looked = pool.map(lambda each: self._look_at(*each), left)
-            return [(known, []) if known else next(looked) for known in without_asking]
+        looked = iter(at_once(lambda each: self._look_at(*each), left, min(os.cpu_count() or 1, 16)))
+        return [(known, []) if known else next(looked) for known in without_asking]
 
     def _which(self, command: list[str], keeps: list[str]) -> str | None:
         """Ask a version manager for the program behind its shim, in the project's folder."""
