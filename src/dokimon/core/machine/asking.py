@@ -141,16 +141,19 @@ class Asker(msgspec.Struct, frozen=True):
     def variables_for(self, how: Ask, also: Collection[str] = ()) -> dict[str, str]:
         """Return the variables for a program that is asked as `how` says: what it needs, and `also` these as they are."""
         given = _outside(tuple(self.environment.items()), self.checkout)
+        places = {*_PLACES, *how.keeps}
+        patterns = [each for each in how.keeps if not each.isidentifier()]
         kept = {
             name: value
             for name, value in given.items()
-            if name in also or name in _WORDS or _is_kept(name, value, (*_PLACES, *how.keeps))
+            if name in also
+            or name in _WORDS
+            or (
+                (name in places or any(fnmatchcase(name, each) for each in patterns))
+                and _A_PLACE_OR_A_VERSION.match(value)
+            )
         }
         return {"PATH": given["PATH"], **kept, **_QUIET, **how.environment}
-
-
-def _is_kept(name: str, value: str, keeps: Collection[str]) -> bool:
-    return any(fnmatchcase(name, each) for each in keeps) and bool(_A_PLACE_OR_A_VERSION.match(value))
 
 
 @lru_cache(maxsize=4)
