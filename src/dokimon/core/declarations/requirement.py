@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Sequence
+from functools import lru_cache
 from typing import ClassVar, Literal
 
 import msgspec
@@ -131,16 +132,25 @@ def requirement(
     component: str | None = None,
 ) -> Requirement:
     """Return a need of versions of a tool (or component); a constraint that its language does not allow is its fault."""
+    subject, shown, constraint, fault, fault_at = _read(tool, component, wanted, language)
+    return Requirement(
+        subject=subject, wanted=shown, language=language, source=source, strength=strength,
+        constraint=constraint, fault=fault, fault_at=fault_at, why=_why(why),
+    )  # fmt: skip
+
+
+@lru_cache(maxsize=4096)
+def _read(
+    tool: str, component: str | None, wanted: str, language: str
+) -> tuple[Subject, str, Constraint | None, str | None, int | None]:
+    """Return what a need is of, and its constraint as shown and as compiled, with its fault: many say the same."""
     constraint, fault, fault_at = None, None, None
     shown = clean(wanted, LONGEST)
     try:
         constraint = compiled(language, wanted, _ORDERS.get(tool))
     except VersionFault as wrong:
         fault, fault_at = clean(str(wrong)), wrong.position if wrong.text == shown else None
-    return Requirement(
-        subject=_tool_or_component(tool, component), wanted=shown, language=language, source=source, strength=strength,
-        constraint=constraint, fault=fault, fault_at=fault_at, why=_why(why),
-    )  # fmt: skip
+    return _tool_or_component(tool, component), shown, constraint, fault, fault_at
 
 
 def any_version(

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cache
 from typing import Any
 
@@ -31,12 +31,13 @@ def misfits(manifest: Manifest, data: dict[str, Any], shape: Shape, tool: str) -
     """
     found = []
     wrong: list[Keys] = []
-    for first, ways in _by_first(tuple(shape.items())).items():
+    for first, ways in _by_first(tuple(shape.items())):
         if first not in data:
             continue
-        for keys, value, kinds in ((*each, kinds) for rest, kinds in ways for each in _at(data[first], rest, (first,))):
-            below_wrong = any(keys[: len(each)] == each for each in wrong)
-            if value is not None and not below_wrong and not _is_one_of(value, kinds):
+        for rest, kinds, types in ways:
+            for keys, value in _at(data[first], rest, (first,)):
+                if value is None or _is_one_of(value, kinds, types) or any(keys[: len(each)] == each for each in wrong):
+                    continue
                 wrong.append(keys)
                 line_of = manifest.json_source(*keys).line if manifest.name.endswith("json") else None
                 source = manifest.source(line_of or toml_line(manifest.text, keys))
@@ -44,20 +45,26 @@ def misfits(manifest: Manifest, data: dict[str, Any], shape: Shape, tool: str) -
     return found
 
 
+_Way = tuple[list[str], str, tuple[type, ...]]
+"""The keys below the first one, the kinds that a value may be, and the types of these."""
+
+
 @cache
-def _by_first(shape: tuple[tuple[str, str], ...]) -> dict[str, list[tuple[list[str], str]]]:
+def _by_first(shape: tuple[tuple[str, str], ...]) -> list[tuple[str, list[_Way]]]:
     """Return a shape by the first key of its ways: a large checkout has thousands of files of the same one."""
-    found: dict[str, list[tuple[list[str], str]]] = {}
+    found: dict[str, list[_Way]] = {}
     for way, kinds in shape:
         first, _, rest = way.partition(".")
-        found.setdefault(first, []).append((rest.split(".") if rest else [], kinds))
-    return found
+        types = tuple(each for kind, types in _KINDS.items() if kind in kinds for each in types)
+        found.setdefault(first, []).append((rest.split(".") if rest else [], kinds, types))
+    return list(found.items())
 
 
-def _at(data: Any, way: list[str], keys: Keys) -> Iterator[tuple[Keys, Any]]:
-    if not way:
-        yield keys, data
-        return
+def _at(data: Any, way: list[str], keys: Keys) -> Iterable[tuple[Keys, Any]]:
+    return _below(data, way, keys) if way else ((keys, data),)
+
+
+def _below(data: Any, way: list[str], keys: Keys) -> Iterator[tuple[Keys, Any]]:
     key, rest = way[0], way[1:]
     if key == "*":
         listed = dict(enumerate(data)) if isinstance(data, list) else data
@@ -71,7 +78,7 @@ def _in_words(kinds: str) -> str:
     return re.sub(r"\b(table|list|whole number)\b", r"a \1", kinds)
 
 
-def _is_one_of(value: Any, kinds: str) -> bool:
+def _is_one_of(value: Any, kinds: str, types: tuple[type, ...]) -> bool:
     if isinstance(value, bool):  # which Python takes for a number
         return "true or false" in kinds
-    return any(isinstance(value, types) for kind, types in _KINDS.items() if kind in kinds)
+    return isinstance(value, types)

@@ -186,9 +186,11 @@ def _client_of_lerna(manifest: Manifest) -> str | None:
 def _volta(manifest: Manifest, package: dict[str, Any]) -> list[Requirement]:
     """Read `volta`, which pins Node.js and the package managers (docs.volta.sh, "Managing your project")."""
     pinned = package.get("volta")
+    if not isinstance(pinned, dict):
+        return []
     found = []
     for tool in ("node", *PACKAGE_MANAGERS):
-        version = pinned.get(tool) if isinstance(pinned, dict) else None
+        version = pinned.get(tool)
         if isinstance(version, str):
             found.append(requirement(tool, version, "npm", manifest.json_source("volta", tool), why="Volta pins it"))
     return found
