@@ -242,8 +242,19 @@ def free_port() -> int:
 def surveyed(
     tools: Iterable[str], folder: Path, checkout: Path, environment: dict[str, str], **more: Any
 ) -> dict[str, list[Installation]]:
-    """Survey this machine as a call with these variables would, without a cache; return the copies of each tool."""
-    return surveyor(folder, checkout, environment, **more).survey(tools).installations
+    """Survey this machine as a call with these variables would, without a cache; return the copies of each tool.
+
+    What is looked for alone, the copy that a command reaches, is the one that the survey finds.
+    """
+    tools = list(tools)
+    found = surveyor(folder, checkout, environment, **more).survey(tools).installations
+    reached = surveyor(folder, checkout, environment, **more).reached(tools)
+    for tool, copies in found.items():
+        seen, alone = (
+            [(c.path, c.version, c.via, c.shim) for c in each if c.reached] for each in (copies, reached[tool])
+        )
+        assert alone == seen
+    return found
 
 
 def surveyor(

@@ -157,7 +157,7 @@ class Recorder:
         tools = self._tools(commands) - set(verified.installations)
         if asked := tools - set(self._copies):
             surveyor = surveyor_for(verified.workspace, verified.checkout.project, verified.environment, fresh=False)
-            self._copies |= surveyor.survey(asked).installations
+            self._copies |= surveyor.reached(asked)
         return {tool: self._copies[tool] for tool in sorted(tools)}
 
     def _tools(self, names: Iterable[str]) -> set[str]:

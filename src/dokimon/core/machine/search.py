@@ -61,11 +61,21 @@ def copies_of(tool: Tool, places: SearchPath, which: Which) -> list[Copy]:
         if same in seen:
             continue
         seen.add(same)
-        typed = copy.other_name in tool.commands and copy.fault is None
-        first = typed and not reached
+        first = _is_typed(copy, tool) and not reached
         reached = reached or first
         found.append(msgspec.structs.replace(copy, reached=True, other_name=None) if first else copy)
     return sorted(found, key=lambda copy: not copy.reached)
+
+
+def reached_copy(tool: Tool, places: SearchPath, which: Which) -> Copy | None:
+    """Return the copy of `tool` that a command reaches; no other one is looked for."""
+    reached = (copy for copy in _copies_on_path(tool, places, which) if _is_typed(copy, tool))
+    first = next(reached, None)
+    return msgspec.structs.replace(first, reached=True, other_name=None) if first else None
+
+
+def _is_typed(copy: Copy, tool: Tool) -> bool:
+    return copy.other_name in tool.commands and copy.fault is None
 
 
 def _what_it_is(copy: Copy) -> object:
@@ -76,11 +86,9 @@ def _what_it_is(copy: Copy) -> object:
 
 def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]) -> Iterator[Copy]:
     """Yield the copies on PATH in its order, then the others. `files` keeps what was looked at: off PATH, each once."""
-    for path, absolute, name in _on_path(tool, places):
-        files.add(identity(path))
-        copy = _copy(path, places, which, absolute=absolute)
-        # What only the tool's second name reaches is reached all the same: `python3` where `python` is another.
-        yield msgspec.structs.replace(copy, other_name=name) if name and copy.fault is None else copy
+    for copy in _copies_on_path(tool, places, which):
+        files.add(identity(copy.path))
+        yield copy
     for path in _not_in(files, places.like(tool.also) if tool.also else ()):
         copy = _copy(path, places, which)
         if is_program(path) and copy.fault is None and not (copy.shim and copy.shim.says):
@@ -92,6 +100,13 @@ def _all_copies(tool: Tool, places: SearchPath, which: Which, files: set[object]
         if (copy.fault is None or not tool.ask.arguments) and copy.shim is None and not copy.own:
             yield msgspec.structs.replace(copy, off_path=True)
     yield from _never_run(tool, places, files)
+
+
+def _copies_on_path(tool: Tool, places: SearchPath, which: Which) -> Iterator[Copy]:
+    for path, absolute, name in _on_path(tool, places):
+        copy = _copy(path, places, which, absolute=absolute)
+        # What only the tool's second name reaches is reached all the same: `python3` where `python` is another.
+        yield msgspec.structs.replace(copy, other_name=name) if name and copy.fault is None else copy
 
 
 def _never_run(tool: Tool, places: SearchPath, files: set[object]) -> Iterator[Copy]:

@@ -16,7 +16,7 @@ from dokimon.core.machine.catalogue import Ask, Catalogue, Tool
 from dokimon.core.machine.components import Component, of_copy, of_machine
 from dokimon.core.machine.evidence import version_in_files
 from dokimon.core.machine.once import Once
-from dokimon.core.machine.search import Copy, copies_of
+from dokimon.core.machine.search import Copy, copies_of, reached_copy
 from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.text import clean
 
@@ -110,6 +110,15 @@ class Surveyor:
         self._cache.save()
         ordered = sorted(components, key=lambda each: each.tool)
         return Survey(found, tuple(ordered), tuple(self._places.notes()))
+
+    def reached(self, tools: Iterable[str]) -> dict[str, list[Installation]]:
+        """Return the copy of each of these tools that a command reaches, or none: much less than a survey looks at."""
+        entries = [self._catalogue.find(name) or _uncatalogued(name) for name in sorted(set(tools))]
+        copies = [(tool, reached_copy(tool, self._places, self._which)) for tool in entries]
+        looked_at = self._all_looked_at([(tool, copy, False) for tool, copy in copies if copy])
+        self._cache.save()
+        found = {installation.tool: [installation] for installation, _ in looked_at}
+        return {tool.name: found.get(tool.name, []) for tool in entries}
 
     def _all_looked_at(self, copies: Sequence[tuple[Tool, Copy, bool]]) -> list[tuple[Installation, list[Component]]]:
         """Look at each copy, in order; programs run side by side, and only where no file or kept answer will do."""
