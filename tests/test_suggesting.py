@@ -222,15 +222,16 @@ def test_without_room_in_memory_they_are_made_one_after_the_other(monkeypatch: p
 def test_who_picks_the_same_port_waits_for_his_turn(
     mine: list[int | None], others: list[int | None], waits: bool
 ) -> None:
-    ports, halt, entered = Ports(), threading.Event(), threading.Event()
+    ports, halt, entered, told = Ports(), threading.Event(), threading.Event(), threading.Event()
 
     def other() -> None:
-        with ports.turn(others, halt):
+        with ports.turn(others, halt, told.set):
             entered.set()
 
     thread = threading.Thread(target=other)
-    with ports.turn(mine, halt):
+    with ports.turn(mine, halt, pytest.fail):
         thread.start()
+        assert told.wait(5) if waits else entered.wait(5)
         assert entered.wait(0.1 if waits else 5) != waits
     thread.join(5)
     assert entered.is_set()

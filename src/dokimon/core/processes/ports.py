@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 import threading
-from collections.abc import Collection, Iterator
+from collections.abc import Callable, Collection, Iterator
 from contextlib import contextmanager
 
 from dokimon.core.processes.sockets import free_port
@@ -42,13 +42,16 @@ class Ports:
             self._given.discard(port or 0)
 
     @contextmanager
-    def turn(self, choices: Collection[OwnChoice], halt: threading.Event) -> Iterator[None]:
+    def turn(self, choices: Collection[OwnChoice], halt: threading.Event, waits: Callable[[], None]) -> Iterator[None]:
         """Hold the ports that runs choose themselves for the block, once nobody else who may take them is at work.
 
-        All of a smoke check are held at once, so that no two can wait for each other. Setting `halt` ends the waiting.
+        All of a smoke check are held at once, so that no two can wait for each other. Setting `halt` ends the waiting,
+        and `waits` is called where it begins.
         """
         mine = frozenset(choices)
         with self._changed:
+            if any(_may_meet(mine, each) for each in self._turns):
+                waits()
             while any(_may_meet(mine, each) for each in self._turns) and not halt.is_set():
                 self._changed.wait(_LOOK_EVERY)
             self._turns.append(mine)

@@ -68,7 +68,15 @@ def prepare_and_run(
     if while_up:
         chains.sort(key=lambda chain: chain[-1].kind != "program")
     runs: list[Run] = []
-    with context.ports.turn(own_choices(plan.runs), context.halt):
+    choices = own_choices(plan.runs)
+
+    def waits() -> None:
+        ports = " or ".join(f"port {each}" for each in sorted({each for each in choices if each}))
+        context.watcher.stage(
+            plan.runs[0].name, f"waiting for its turn: another that runs now may take {ports or 'the same port'} too"
+        )
+
+    with context.ports.turn(choices, context.halt, waits):
         for chain in chains:
             if context.halt.is_set():
                 break
