@@ -8,10 +8,13 @@ import sys
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
 from conftest import World
 from dokimon.core.planning.making import PLANNERS, asked_in, make_plan, planner_of
 from dokimon.core.planning.plan import PREPARE_SECONDS, UP_SECONDS, Plan, PlanContext, PlanFault, shown
+from dokimon.core.planning.planners import python_environment
 from dokimon.core.processes.logs import Logs
 from dokimon.core.reading.manifest import Manifest
 from dokimon.core.report.model import Run
@@ -226,6 +229,34 @@ def test_an_environment_of_the_projects_own_is_compared_with_what_is_declared(
     assert [step.needed for step in plan.prepare] == [needed]
     assert plan.runs[0].words["python"] == str(tmp_path / "ferry-env/bin/python")
     assert plan.runs[0].environment["PATH"] == f"{tmp_path / 'ferry-env/bin'}:/usr/bin"
+
+
+_CLAUSES = st.tuples(
+    st.sampled_from(["==", "===", "!=", "<", "<=", ">", ">=", "~=", "=", "~", ""]),
+    st.sampled_from(["1", "1.0", "1.4.2", "1.*", "1.4.*", "2.0rc1", "1!1.0", "1.4+local", "2.dev1", "x", ""]),
+).map("".join)
+
+
+@given(
+    name=st.sampled_from(["tern", "Tern_Quay", "tern.quay", "tern--quay", "gone"]),
+    extras=st.sampled_from(["", "[fast]", " [ fast , wide ]", "[", "[]"]),
+    clauses=st.lists(_CLAUSES, max_size=3).map(",".join),
+    more=st.sampled_from(
+        ["", " ", "; python_version < '3'", "; sys_platform == 'linux'", " @ https://x.invalid/t.whl", " # x"]
+    ),
+    version=st.sampled_from(["1.0", "1.4.2", "1.4.2+local", "2.0rc1", "2.0", "0.9.dev3", "odd"]),
+)
+def test_what_is_plainly_there_is_there(name: str, extras: str, clauses: str, more: str, version: str) -> None:
+    """What is known without packaging is what packaging says; all else is left to it."""
+    text, installed = f"{name}{extras}{clauses}{more}", {"tern": version, "tern-quay": version}
+    if python_environment._is_plainly_there(text, installed):
+        assert python_environment._first_missing([text], installed) is None, text
+
+
+def test_most_of_what_is_there_is_known_without_packaging() -> None:
+    installed = {"tern": "1.4.2", "tern-quay": "2.0"}
+    for text in ("tern", "Tern_Quay>=1.2,<3", "tern[fast] == 1.4.*", "tern~=1.4"):
+        assert python_environment._is_plainly_there(text, installed), text
 
 
 def test_the_active_environment_comes_before_a_new_one(tmp_path: Path) -> None:

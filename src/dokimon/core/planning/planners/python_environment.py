@@ -8,7 +8,7 @@ from __future__ import annotations
 
 import os
 import re
-from collections.abc import Iterator
+from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
 
@@ -21,6 +21,8 @@ from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
 from dokimon.core.reading.toml_lines import toml_line
 from dokimon.core.source import Source
+from dokimon.core.versions import compiled
+from dokimon.core.versions.faults import VersionFault
 
 _USUAL_NAMES = (".venv", "venv", "env")
 _PIP = ("-m", "pip", "--disable-pip-version-check", "--no-input", "install")
@@ -75,11 +77,9 @@ def _refuse_other_python(folder: Path, context: PlanContext) -> None:
     wanted = _wanted_python(context)
     if made is None or wanted is None:
         return
-    from packaging.specifiers import InvalidSpecifier, SpecifierSet  # late: takes 20 ms, and other ecosystems need none
-
     try:
-        fits = SpecifierSet(wanted).contains(made[1], prereleases=True)
-    except InvalidSpecifier:
+        fits = compiled("pep440", wanted).admits(made[1])
+    except VersionFault:
         return
     if not fits:
         name = folder.relative_to(context.folder)
@@ -163,20 +163,46 @@ def _has_pip(folder: Path) -> bool:
 
 def _why_install(context: PlanContext, folder: Path, wanted: WantedPackages) -> str | None:
     """Return what is missing from the environment, or None; its metadata is read, nothing is run."""
-    from packaging.requirements import InvalidRequirement, Requirement
-    from packaging.utils import canonicalize_name
-
     installed = _installed(folder)
     if wanted.editable and context.folder.as_uri() not in _installed_folders(folder):
         return "the project itself is not installed in it"
-    for text in wanted.requirements:
+    left = [each for each in wanted.requirements if not _is_plainly_there(each, installed)]
+    return _first_missing(left, installed) if left else None
+
+
+_PLAIN = expression(
+    r"(?P<name>[A-Za-z0-9](?:[\w.-]*[A-Za-z0-9])?)\s*(?:\[[\w\s,.-]*\])?\s*(?P<versions>[<>=!~][^;@#]*)?"
+)
+"""A requirement without a marker or an address (PEP 508): most are such, and packaging takes 20 ms to load."""
+
+
+def _is_plainly_there(text: str, installed: Mapping[str, str]) -> bool:
+    plain = _PLAIN.fullmatch(text.strip())
+    version = installed.get(_normalized(plain["name"])) if plain else None
+    if plain is None or version is None:
+        return False
+    try:
+        return not plain["versions"] or compiled("pep440", plain["versions"].strip()).admits(version)
+    except VersionFault:
+        return False
+
+
+def _normalized(name: str) -> str:
+    """Return the name of a package as names are compared (PyPA, "Names and normalization")."""
+    return re.sub(r"[-_.]+", "-", name).lower()
+
+
+def _first_missing(requirements: Iterable[str], installed: Mapping[str, str]) -> str | None:
+    from packaging.requirements import InvalidRequirement, Requirement
+
+    for text in requirements:
         try:
             requirement = Requirement(text)
         except InvalidRequirement:  # an address or an option: only pip knows
             continue
         if requirement.marker and not requirement.marker.evaluate({"extra": ""}):
             continue
-        version = installed.get(canonicalize_name(requirement.name))
+        version = installed.get(_normalized(requirement.name))
         if version is None:
             return f"{requirement.name} is not installed in it"
         if not requirement.specifier.contains(version, prereleases=True):
@@ -190,13 +216,11 @@ _INFO = expression(r"(?P<name>[A-Za-z0-9][\w.]*)-(?P<version>[^-]+)\.dist-info")
 
 def _installed(folder: Path) -> dict[str, str]:
     """Return the version of each package that is installed, by its normalized name; known from the names of folders."""
-    from packaging.utils import canonicalize_name
-
     found = {}
     for place in _site_packages(folder):
         for name in os.listdir(place):  # noqa: PTH208 (names alone, and fast)
             if read := _INFO.fullmatch(name):
-                found[str(canonicalize_name(read["name"]))] = read["version"]
+                found[_normalized(read["name"])] = read["version"]
             elif name.endswith((".egg-info", ".egg-link")):  # made by setuptools: the version is in a file
                 found |= _by_metadata(place / name)
     return found
@@ -205,11 +229,9 @@ def _installed(folder: Path) -> dict[str, str]:
 def _by_metadata(place: Path) -> dict[str, str]:
     from importlib.metadata import PathDistribution
 
-    from packaging.utils import canonicalize_name
-
     try:
         read = PathDistribution(place).metadata
-        return {str(canonicalize_name(read["Name"])): read["Version"]} if read["Name"] and read["Version"] else {}
+        return {_normalized(read["Name"]): read["Version"]} if read["Name"] and read["Version"] else {}
     except (OSError, ValueError, KeyError):
         return {}
 
