@@ -19,6 +19,7 @@ from hypothesis import given
 from hypothesis import strategies as st
 
 from conftest import World
+from dokimon.cli.screen.smoke import _times
 from dokimon.core.report import as_json, as_markdown, as_page, as_sarif
 from dokimon.core.report.model import Check, Diagnosis, Finding, Found, Prepared, Remedy, Report, Run
 from dokimon.core.report.reading import LARGEST_BYTES, ReportFault, decode, read_report
@@ -175,23 +176,30 @@ def test_the_time_line_has_every_phase() -> None:
 
 
 @pytest.mark.parametrize(
-    "at, up, watched, ended, stop, own",
+    "at, up, watched, ended, stop, own, told",
     [
-        (3.0, 1.0, 2.0, 6.0, 0.5, 4.5),  # 1 to 3 prepared, 3 to 6 up and watched, 8.5 to 9 stopped
-        (3.0, None, None, 6.0, None, 2.0),  # a program that ended by itself works all the time
-        (2.0, 1.0, 2.0, 3.0, 3.0, 6.0),  # what overlaps counts once
-        (3.0, 20.0, None, 6.0, 20.0, 2.0),
+        # 1 to 3 prepared, 3 to 6 up and watched, 8.5 to 9 stopped
+        (3.0, 1.0, 2.0, 6.0, 0.5, 4.5, "1.00 s until up, 2.00 s watched, 0.50 s stopping"),
+        # a program that ended by itself works all the time
+        (3.0, None, None, 6.0, None, 2.0, "6.00 s until it ended"),
+        # what overlaps counts once
+        (2.0, 1.0, 2.0, 3.0, 3.0, 6.0, "1.00 s until up, 2.00 s watched, 3.00 s stopping"),
+        (3.0, 20.0, None, 6.0, 20.0, 2.0, "20.00 s until up, 20.00 s stopping"),
     ],
 )  # fmt: skip
 def test_dokimons_own_time_is_what_the_project_did_not_take(
-    at: float, up: float | None, watched: float | None, ended: float, stop: float | None, own: float
+    at: float, up: float | None, watched: float | None, ended: float, stop: float | None, own: float, told: str
 ) -> None:
     step = Prepared(title="install packages", verdict="passed", reason="", at_seconds=1.0, seconds=2.0)
     run = Run(
         name="board", command="x", kind="server", verdict="passed", reason="", at_seconds=at, up_seconds=up,
         watched_seconds=watched, ended_seconds=ended, stop_seconds=stop,
     )  # fmt: skip
-    assert own_seconds(whole("x", prepared=(step,), runs=(run,), seconds=10.0)) == own
+    report = whole("x", prepared=(step,), runs=(run,), seconds=10.0)
+    assert own_seconds(report) == own
+    assert _times(report, 10.0, own) == (
+        f"10.00 s in all: {own:.2f} s Dokimon's own; the project: 2.00 s preparing, {told}"
+    )
 
 
 def test_pictures_are_taken_in_from_dokimons_own_folder_alone(tmp_path: Path) -> None:

@@ -66,8 +66,10 @@ def _times(report: Report, whole: float, own: float) -> str:
     """Say where the time went: what was Dokimon's own, and what was the project's."""
     runs = report.runs or ()
     parts = [("preparing", sum(step.seconds or 0 for step in report.prepared or ())),
-             ("until it was up", sum(run.up_seconds or 0 for run in runs)),
-             ("being watched", sum(run.watched_seconds or 0 for run in runs)),
+             ("until up", sum(run.up_seconds or 0 for run in runs)),
+             ("until it ended", sum((run.ended_seconds or 0) - (run.stop_seconds or 0) for run in runs
+                                    if run.up_seconds is None)),
+             ("watched", sum(run.watched_seconds or 0 for run in runs)),
              ("stopping", sum(run.stop_seconds or 0 for run in runs))]  # fmt: skip
     told = ", ".join(f"{seconds:.2f} s {name}" for name, seconds in parts if seconds >= 0.005)
     return f"{whole:.2f} s in all: {own:.2f} s Dokimon's own{f'; the project: {told}' if told else ''}"
