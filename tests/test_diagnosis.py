@@ -2,12 +2,17 @@
 
 from __future__ import annotations
 
+import re
+import warnings
 from pathlib import Path
 
 import pytest
+from hypothesis import given
+from hypothesis import strategies as st
 
-from dokimon.core.diagnosis.causes import known_causes
+from dokimon.core.diagnosis.causes import cause_patterns, known_causes
 from dokimon.core.diagnosis.diagnosing import diagnose, telling_line
+from dokimon.core.diagnosis.needed_words import words_of
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.smoking.looking_up import looks
 
@@ -97,3 +102,60 @@ def test_the_installer_of_another_system_is_no_remedy(tmp_path: Path) -> None:
     (tmp_path / "apt-get").chmod(0o755)
     (step,) = diagnose([line], 1, bare | looks({"PATH": str(tmp_path)}, tmp_path / "checkout", Catalogue()))[0].remedies
     assert step.command and step.command.startswith("sudo apt-get install ")
+
+
+_CHARS = st.sampled_from(
+    [*"aB1 ]}", r"\.", r"\d", r"\w", r"\b", r"\x41", r"\t", ".", "^", "$", "[ab]", "[]b]", "[^a]", r"[\]a]"]
+)
+
+
+def _deeper(patterns: st.SearchStrategy[str]) -> st.SearchStrategy[str]:
+    groups = st.tuples(st.sampled_from(["(?:", "(", "(?=", "(?!", "(?i:"]), patterns).map(
+        lambda each: f"{each[0]}{each[1]})"
+    )
+    repeated = st.tuples(patterns, st.sampled_from(["?", "*", "+", "{2}", "{0,1}", "??", "+?", "{,2}"]))
+    repeated_group = repeated.map(lambda each: f"(?:{each[0]}){each[1]}")
+    joined = st.lists(patterns, min_size=2, max_size=5).map("".join)
+    return groups | repeated_group | repeated.map("".join) | joined | st.lists(patterns, max_size=3).map("|".join)
+
+
+_WORDS = st.sampled_from(["abc", "BaB1", "aaa a", "]}a1"])
+_TEXTS = _WORDS | _WORDS | st.sampled_from([*"aB1 ]}A.\t\u017f\u0131"])
+
+
+@given(
+    st.sampled_from(["", "(?i)", "(?s)"]),
+    st.recursive(_WORDS | _WORDS | _CHARS, _deeper, max_leaves=8),
+    st.lists(_TEXTS, max_size=8).map("".join),
+)
+def test_what_a_pattern_is_found_in_holds_its_words(flags: str, body: str, text: str) -> None:
+    with warnings.catch_warnings():
+        warnings.simplefilter("ignore")  # "possible nested set" and the like
+        try:
+            found = re.search(f"{flags}{body}", text)
+        except re.error:  # nothing to repeat
+            return
+    if found:
+        assert words_of(f"{flags}{body}").may_be_in(text, text.lower()), (flags, body, text)
+
+
+@pytest.mark.parametrize(
+    "pattern, words",
+    [
+        (r"EADDRINUSE.*:(?P<port>\d+)", ("EADDRINUSE",)),
+        ("cannot find|(?:no|not) there", ("cannot find", " there")),
+        ("(?i)Fatal: x?", ("fatal: ",)),
+        (r"a?bcd{2}efg+h\.ij", ("h.ij",)),
+        ("[abc]]def", ("]def",)),
+        ("longer|(?:a|b)", ()),
+        ("(?x) spaced out # so", ()),
+    ],
+)
+def test_which_words_a_pattern_needs(pattern: str, words: tuple[str, ...]) -> None:
+    assert words_of(pattern).any_of == words
+
+
+def test_most_patterns_are_passed_over_for_most_lines() -> None:
+    line = "webpack compiled 214 modules in 1840 ms, warning: the bundle is larger than 244 KiB"
+    tried = [each for each in cause_patterns() if each.words.may_be_in(line, line.lower())]
+    assert len(tried) < len(cause_patterns()) / 10

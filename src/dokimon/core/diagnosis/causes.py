@@ -6,8 +6,12 @@ import re
 import tomllib
 from functools import cache
 from pathlib import Path
+from typing import NamedTuple
 
 import msgspec
+
+from dokimon.core.diagnosis.needed_words import NeededWords, words_of
+from dokimon.core.expressions import expression
 
 _FOLDER = Path(__file__).parents[2] / "diagnoses"
 
@@ -50,9 +54,20 @@ def known_causes() -> dict[str, Cause]:
     return found
 
 
+class CausePattern(NamedTuple):
+    """A pattern of a line that shows a cause: its name, its rank, what the line must hold, and the pattern itself."""
+
+    cause: str
+    rank: int
+    words: NeededWords
+    pattern: re.Pattern[str]
+
+
 @cache
-def cause_patterns() -> tuple[tuple[str, int, re.Pattern[str]], ...]:
-    """Return the patterns of all causes, each with the name of its cause and its rank."""
+def cause_patterns() -> tuple[CausePattern, ...]:
+    """Return the patterns of all causes, compiled when they are first used."""
     return tuple(
-        (name, cause.rank, re.compile(pattern)) for name, cause in known_causes().items() for pattern in cause.lines
+        CausePattern(name, cause.rank, words_of(pattern), expression(pattern))
+        for name, cause in known_causes().items()
+        for pattern in cause.lines
     )

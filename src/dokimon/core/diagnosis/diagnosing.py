@@ -9,7 +9,7 @@ from __future__ import annotations
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 
-from dokimon.core.diagnosis.causes import Cause, cause_patterns, known_causes
+from dokimon.core.diagnosis.causes import Cause, CausePattern, cause_patterns, known_causes
 from dokimon.core.expressions import expression
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean
@@ -34,8 +34,11 @@ def diagnose(
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
     kept = list(lines)
+    text = "\n".join(kept)
+    small = text.lower()
+    likely = [each for each in cause_patterns() if each.words.may_be_in(text, small)]
     for number, line in enumerate(kept):
-        for name, groups in _shown_by(line):
+        for name, groups in _shown_by(line, likely):
             best.setdefault(name, (causes[name].rank, number, line, groups))
     surest = max((rank for rank, *_ in best.values()), default=0)
     for name, cause in causes.items():
@@ -102,11 +105,12 @@ def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple
     return (_told(name, cause, None, {"command": command, "file": command}, looks),)
 
 
-def _shown_by(line: str) -> Iterable[tuple[str, Mapping[str, str]]]:
+def _shown_by(line: str, likely: Iterable[CausePattern]) -> Iterable[tuple[str, Mapping[str, str]]]:
     """Return what a line shows: the cause of the highest rank alone."""
     found = []
-    for name, rank, pattern in cause_patterns():
-        if match := pattern.search(line):
+    small = line.lower()
+    for name, rank, words, pattern in likely:
+        if words.may_be_in(line, small) and (match := pattern.search(line)):
             found.append((rank, name, {key: value for key, value in match.groupdict().items() if value}))
     return [(name, groups) for _, name, groups in sorted(found, key=lambda each: -each[0])[:1]]
 
