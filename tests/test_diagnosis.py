@@ -147,6 +147,8 @@ def test_what_a_pattern_is_found_in_holds_its_words(flags: str, body: str, text:
         ("(?i)Fatal: x?", ("fatal: ",)),
         (r"a?bcd{2}efg+h\.ij", ("h.ij",)),
         ("[abc]]def", ("]def",)),
+        ("[]abcd]efg", ("efg",)),
+        (r"[^]\]abc]efg", ("efg",)),
         ("longer|(?:a|b)", ()),
         ("(?x) spaced out # so", ()),
     ],

@@ -22,6 +22,42 @@ from dokimon.core.settings.model import Settings
 from dokimon.core.settings.read import read_settings
 from dokimon.core.smoking.seen import remember
 
+MAKES = "tide: tide.c\n\tcc -o tide tide.c\n"
+SPHINX = "extensions = ['sphinx.ext.autodoc']\nproject = 'Tides'\nhtml_theme = 'alabaster'\n"
+LONE_MARKS = [
+    ("deno", "deno.jsonc", "{}"),
+    ("php", "web/index.php", ""),
+    ("php", "htdocs/index.php", ""),
+    ("php", "www/index.php", ""),
+    ("php", "public_html/index.php", ""),
+    ("java", "settings.gradle.kts", ""),
+    ("golang", "main.go", "package main\nfunc main() {\n}\n"),
+    ("ruby", "Gemfile", ""),
+    ("ruby", "config.ru", ""),
+    ("make", "configure", ""),
+    ("make", "configure.in", ""),
+    ("make", "GNUmakefile", MAKES),
+    ("perl", "cpanfile", ""),
+    ("perl", "Makefile.PL", ""),
+    ("perl", "Build.PL", ""),
+    ("haskell", "package.yaml", ""),
+    ("documentation", "mkdocs.yaml", "site_name: Tides\n"),
+    ("documentation", "conf.py", SPHINX),
+    ("documentation", "source/conf.py", SPHINX),
+    ("documentation", "docs/conf.py", SPHINX),
+    ("documentation", "doc/conf.py", SPHINX),
+]
+
+
+@pytest.mark.parametrize("planner, name, text", LONE_MARKS)
+def test_a_planner_is_asked_where_its_only_sign_is_this_one(tmp_path: Path, planner: str, name: str, text: str) -> None:
+    (tmp_path / name).parent.mkdir(exist_ok=True)
+    (tmp_path / name).write_text(text)
+    context = PlanContext(root=tmp_path, folder=tmp_path, environment={"PATH": "/usr/bin"}, tools={})
+    assert planner_of(planner)(context) is not None
+    assert planner in asked_in(tmp_path)
+
+
 BUILD = '[build-system]\nrequires = ["hatchling"]\n'
 
 

@@ -36,7 +36,7 @@ def misfits(manifest: Manifest, data: dict[str, Any], shape: Shape, tool: str) -
             continue
         for rest, kinds, types in ways:
             for keys, value in _at(data[first], rest, (first,)):
-                if value is None or _is_one_of(value, kinds, types) or any(keys[: len(each)] == each for each in wrong):
+                if value is None or _is_one_of(value, types) or any(keys[: len(each)] == each for each in wrong):
                     continue
                 wrong.append(keys)
                 line_of = manifest.json_source(*keys).line if manifest.name.endswith("json") else None
@@ -78,7 +78,5 @@ def _in_words(kinds: str) -> str:
     return re.sub(r"\b(table|list|whole number)\b", r"a \1", kinds)
 
 
-def _is_one_of(value: Any, kinds: str, types: tuple[type, ...]) -> bool:
-    if isinstance(value, bool):  # which Python takes for a number
-        return "true or false" in kinds
-    return isinstance(value, types)
+def _is_one_of(value: Any, types: tuple[type, ...]) -> bool:
+    return bool in types if isinstance(value, bool) else isinstance(value, types)  # Python takes a bool for a number

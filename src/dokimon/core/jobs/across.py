@@ -210,9 +210,8 @@ class _Trial:
         number, copies = work
         self._watcher.stage(named(copies), f"{number} of {self._total}: {', '.join(each.program for each in copies)}")
         tried, _ = self._tried(copies, self.options, self._watcher)
-        if (
-            number == 1 and self.faults and self.options.ports is None
-        ):  # what stands against the first one stands against all
+        # What stands against the first one stands against all.
+        if number == 1 and self.faults and self.options.ports is None:
             raise self.faults[0]
         return tried
 

@@ -16,6 +16,7 @@ import msgspec
 
 from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
+from dokimon.core.machine.components import same_name
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
 from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
@@ -178,18 +179,13 @@ _PLAIN = expression(
 
 def _is_plainly_there(text: str, installed: Mapping[str, str]) -> bool:
     plain = _PLAIN.fullmatch(text.strip())
-    version = installed.get(_normalized(plain["name"])) if plain else None
+    version = installed.get(same_name(plain["name"])) if plain else None
     if plain is None or version is None:
         return False
     try:
         return not plain["versions"] or compiled("pep440", plain["versions"].strip()).admits(version)
     except VersionFault:
         return False
-
-
-def _normalized(name: str) -> str:
-    """Return the name of a package as names are compared (PyPA, "Names and normalization")."""
-    return re.sub(r"[-_.]+", "-", name).lower()
 
 
 def _first_missing(requirements: Iterable[str], installed: Mapping[str, str]) -> str | None:
@@ -202,7 +198,7 @@ def _first_missing(requirements: Iterable[str], installed: Mapping[str, str]) ->
             continue
         if requirement.marker and not requirement.marker.evaluate({"extra": ""}):
             continue
-        version = installed.get(_normalized(requirement.name))
+        version = installed.get(same_name(requirement.name))
         if version is None:
             return f"{requirement.name} is not installed in it"
         if not requirement.specifier.contains(version, prereleases=True):
@@ -220,7 +216,7 @@ def _installed(folder: Path) -> dict[str, str]:
     for place in _site_packages(folder):
         for name in os.listdir(place):  # noqa: PTH208 (names alone, and fast)
             if read := _INFO.fullmatch(name):
-                found[_normalized(read["name"])] = read["version"]
+                found[same_name(read["name"])] = read["version"]
             elif name.endswith((".egg-info", ".egg-link")):  # made by setuptools: the version is in a file
                 found |= _by_metadata(place / name)
     return found
@@ -231,7 +227,7 @@ def _by_metadata(place: Path) -> dict[str, str]:
 
     try:
         read = PathDistribution(place).metadata
-        return {_normalized(read["Name"]): read["Version"]} if read["Name"] and read["Version"] else {}
+        return {same_name(read["Name"]): read["Version"]} if read["Name"] and read["Version"] else {}
     except (OSError, ValueError, KeyError):
         return {}
 
