@@ -22,14 +22,12 @@ from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
-from dokimon.core.smoking import running
 from program import Program
 
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
 settings.load_profile("steady")
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
-running.WATCHED_SECONDS = 0.1  # what dies soon after it was up is a case of its own
 
 STANDINS = Path(__file__).with_name("standins")
 SCHEMA = json.loads(
@@ -104,6 +102,7 @@ class World:
             "HOME": str(self.home),
             "XDG_CACHE_HOME": str(self.home / ".cache"),
             "LANG": "C.UTF-8",
+            "DOKIMON_WATCHED_SECONDS": "0.1",  # what dies soon after it was up is a case of its own
         }
 
     def tool(self, name: str, script: str, folder: Path | None = None) -> Path:

@@ -100,9 +100,6 @@ def _read_both(out: int, err: int, pid: int, seconds: float) -> tuple[bytes, byt
 def _serve(link: socket.socket) -> None:
     for name in (*_LIBRARIES, *_own_modules()):
         import_module(name)
-    running: Any = import_module("dokimon.core.smoking.running")
-    running.WATCHED_SECONDS = 0.1  # what dies later is a case of its own
-    running._AFTER_CHECKS = 0.1
     _warm_up()
     face: Any = import_module("dokimon.cli.app")
     face._command = cache(face._command)

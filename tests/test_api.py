@@ -17,6 +17,7 @@ from dokimon.core.faults import Fault
 from dokimon.core.jobs.running import RunFault
 from dokimon.core.planning.plan import PlanFault
 from dokimon.core.settings.tables import SettingsFault
+from dokimon.core.smoking.turn import TurnFault
 from dokimon.demo.sample import FERRIES, copy_sample
 
 PAGE = Path(__file__).parents[1] / "docs/api.md"
@@ -72,6 +73,31 @@ def test_a_run_is_up_in_the_block_and_gone_after_it(world: World) -> None:
     with pytest.raises(ZeroDivisionError), dokimon.running(world.checkout, environment=world.environment):
         raise ZeroDivisionError
     assert not processes_of(world)
+
+
+def test_two_runs_at_once_take_turns_and_say_so(world: World, caplog: pytest.LogCaptureFixture) -> None:
+    """Two that prepare at once would install over each other; a smoke check waits for a run in the same way."""
+    world.server()
+    with dokimon.running(world.checkout, environment=world.environment):
+        with pytest.raises(TurnFault) as raised, dokimon.running(world.checkout, environment=world.environment):
+            pass
+        assert "at work in this checkout" in raised.value.reason and "wait=300" in raised.value.reason
+        again = dokimon.running(world.checkout, environment=world.environment, wait=0.3)
+        with pytest.raises(TurnFault) as raised, again:
+            pass
+        assert "waited 0.3 s" in raised.value.reason and "waiting for its end" in caplog.text
+        assert world.dokimon("smoke").status == 2
+    with dokimon.running(world.checkout, environment=world.environment, wait=0.3) as harbour:
+        assert harbour.url
+
+
+def test_of_several_runs_one_must_be_named(world: World) -> None:
+    run = '[[run]]\nname = "{}"\nkind = "server"\ncommand = "sleep 60"\nup = {{ line = "x" }}\n{}'
+    several = run.format("quay", "") + run.format("tern", "") + run.format("skiff", 'after = "quay"\n')
+    world.write({"dokimon.toml": f"format = 1\n{several}"})
+    with pytest.raises(PlanFault) as raised, dokimon.running(world.checkout, environment=world.environment):
+        pass
+    assert "name one of tern, skiff" in raised.value.reason
 
 
 @pytest.mark.parametrize(

@@ -67,7 +67,8 @@ def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, m
     from dokimon.core.planning.plan import RunPlan
     from dokimon.core.processes.logs import Logs
     from dokimon.core.processes.watching import Watcher
-    from dokimon.core.smoking.running import RunContext, carry_out
+    from dokimon.core.smoking.context import RunContext
+    from dokimon.core.smoking.run.attempts import carry_out
     from dokimon.core.source import Source
 
     monkeypatch.setattr(http, "PAGE_SECONDS", 1.0)
@@ -79,8 +80,11 @@ def test_what_answers_once_and_hangs_is_given_up(world: World, free_port: int, m
         watcher=Watcher(),
         logs=Logs(world.checkout, world.environment),
         root=world.checkout,
+        watched_seconds=0.1,
     )
-    run = carry_out(plan, around)
+    with carry_out(plan, around) as attempt:
+        pass
+    run = attempt.report
     assert run.verdict == "failed" and "no answer within 1 s" in run.reason
 
 

@@ -17,7 +17,7 @@ import pytest
 
 from conftest import STANDINS, World, report_in, wait_for
 from dokimon.core.jobs import across
-from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
+from dokimon.core.jobs.options import AcrossOptions, CloneOptions, SmokeOptions
 from dokimon.core.processes.sockets import free_port, strangers
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.across import sentences, verdict_of

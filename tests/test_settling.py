@@ -21,12 +21,12 @@ from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import Tree
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import Run
-from dokimon.core.smoking import running
-from dokimon.core.smoking.running import RunContext, carry_out
+from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.run.attempts import carry_out
 from dokimon.core.source import Source
 
 
-def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE) -> Run:
+def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: float = 0.1) -> Run:
     plan = RunPlan(
         name="tides",
         command=(sys.executable, str(STANDINS / "settles.py"), *words),
@@ -36,8 +36,17 @@ def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE) -> Run:
     )
     logs = Logs(folder, {"XDG_CACHE_HOME": str(folder / "cache")})
     environment = {"PATH": "/usr/bin:/bin", "HOME": str(folder)}
-    context = RunContext(environment=environment, halt=threading.Event(), watcher=Watcher(), logs=logs, root=folder)
-    return carry_out(plan, context)
+    context = RunContext(
+        environment=environment,
+        halt=threading.Event(),
+        watcher=Watcher(),
+        logs=logs,
+        root=folder,
+        watched_seconds=watched_seconds,
+    )
+    with carry_out(plan, context) as attempt:
+        pass
+    return attempt.report
 
 
 @pytest.fixture
@@ -45,7 +54,7 @@ def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
     """Seconds would be waited; what is waited for is the same."""
     for module, name, seconds in (
         (settling, "_QUIET_SECONDS", 0.7), (settling, "_LONG_QUIET_SECONDS", 1.5), (settling, "_LOOK_EVERY", 0.1),
-        (readiness, "_SILENT_SECONDS", 1.5), (answering, "_NOT_HTTP_SECONDS", 0.3), (running, "WATCHED_SECONDS", 0.1),
+        (readiness, "_SILENT_SECONDS", 1.5), (answering, "_NOT_HTTP_SECONDS", 0.3),
     ):  # fmt: skip
         monkeypatch.setattr(module, name, seconds)
 
@@ -73,9 +82,8 @@ def test_what_does_not_speak_http_is_known_for_what_it_is(
 
 @pytest.mark.usefixtures("impatient")
 @pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
-def test_a_run_that_dies_soon_after_it_was_up_has_failed(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
-    monkeypatch.setattr(running, "WATCHED_SECONDS", 8.0)
-    run = run_of(tmp_path, "dies")
+def test_a_run_that_dies_soon_after_it_was_up_has_failed(tmp_path: Path) -> None:
+    run = run_of(tmp_path, "dies", watched_seconds=8.0)
     assert run.verdict == "failed" and "within 8 s after it was up" in run.reason
     assert run.last_lines[-1] == "lost the connection"
 

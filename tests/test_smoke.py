@@ -28,7 +28,8 @@ from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.sockets import own_addresses
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.reading.manifest import open_manifest
-from dokimon.core.smoking.running import RunContext, carry_out
+from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.run.attempts import carry_out
 
 
 def check_of(run: dict[str, Any], name: str) -> dict[str, Any]:
@@ -438,10 +439,14 @@ def test_a_program_that_does_not_end_in_time_fails(world: World) -> None:
         logs=Logs(world.checkout, world.environment),
         root=world.checkout,
     )
-    ended = carry_out(short, around)
+    with carry_out(short, around) as attempt:
+        pass
+    ended = attempt.report
     assert (ended.verdict, ended.reason) == ("failed", "did not end within 0.5 s") and ended.stopped_by == "SIGINT"
     missing = msgspec.structs.replace(short, command=("no-such-program-here",))
-    failed = carry_out(missing, around)
+    with carry_out(missing, around) as attempt:
+        assert not attempt.is_up
+    failed = attempt.report
     assert failed.verdict == "failed" and "could not be started: no-such-program-here: No such file" in failed.reason
 
 

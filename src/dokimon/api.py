@@ -111,10 +111,11 @@ def smoke(
     Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
     """
     from dokimon.core.jobs import smoke as job
+    from dokimon.core.jobs.options import SmokeOptions
     from dokimon.core.jobs.provenance import with_provenance
     from dokimon.core.processes.watching import Watcher
 
-    wishes = job.SmokeOptions(
+    wishes = SmokeOptions(
         runs=tuple(runs),
         every=all_runs,
         prepare=prepare,
@@ -133,17 +134,22 @@ def running(
     *,
     prepare: bool = True,
     anyway: bool = False,
+    wait: float = 0.0,
     environment: Mapping[str, str] | None = None,
 ) -> AbstractContextManager[Running]:
     """Prepare and start a run of the project, and stop it at the end of the `with` block; nothing of it is left.
 
     In the block it is up: `url`, `port` and `output` say where it is and what it has printed. `run` names it where there
-    are several; what it comes after is started first. Raises `RunFault` where it does not get up.
+    are several; what it comes after is started first. Meanwhile no other smoke check is at work in the checkout: one that
+    is there already is waited for, `wait` seconds at most, which the logger `dokimon` tells. Raises `RunFault` where the run
+    does not get up, `TurnFault` where another is at work still, `PlanFault` where there are several and none is named.
     """
     from dokimon.core.jobs import running as job
 
     chosen = (run,) if run else ()
-    return job.running(Path(folder).resolve(), _variables(environment), chosen, prepare=prepare, anyway=anyway)
+    return job.running(
+        Path(folder).resolve(), _variables(environment), chosen, prepare=prepare, anyway=anyway, wait=wait
+    )
 
 
 def _variables(environment: Mapping[str, str] | None) -> Mapping[str, str]:

@@ -60,8 +60,8 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     from dokimon.cli.screen.smoke import draw_smoke
     from dokimon.cli.screen.verify import draw_verify
     from dokimon.cli.showing import console
-    from dokimon.cli.smoke import Showing, smoke_in
-    from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions
+    from dokimon.cli.smoking import Showing, smoke_in
+    from dokimon.core.jobs.options import CloneOptions, SmokeOptions
     from dokimon.core.jobs.verify import verify, verify_report
     from dokimon.core.report.outcome import exit_status
     from dokimon.demo.sample import DEVICES, change_later, commit, copy_sample, with_own_python

@@ -14,7 +14,7 @@ from dokimon.core.declarations.revision import revision_of
 from dokimon.core.faults import Fault
 from dokimon.core.jobs.clone import smoke_clone
 from dokimon.core.jobs.needs import Declared, accepted_of
-from dokimon.core.jobs.smoke import AcrossOptions, CloneOptions, SmokeOptions
+from dokimon.core.jobs.options import AcrossOptions, CloneOptions, SmokeOptions
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.jobs.workspace import surveyor_for
 from dokimon.core.machine.catalogue import Tool

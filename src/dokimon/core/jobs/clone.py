@@ -4,8 +4,8 @@ from __future__ import annotations
 
 import shutil
 import threading
-from collections.abc import Mapping
-from contextlib import suppress
+from collections.abc import Iterator, Mapping
+from contextlib import contextmanager, suppress
 from pathlib import Path
 
 import msgspec
@@ -13,7 +13,8 @@ import msgspec
 from dokimon.core.declarations.checkout import find_checkout
 from dokimon.core.declarations.revision import repository_above
 from dokimon.core.files import make_for_oneself
-from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions, smoke
+from dokimon.core.jobs.options import CloneOptions, SmokeOptions
+from dokimon.core.jobs.smoke import Smoke, smoking
 from dokimon.core.machine.platform import own_folder
 from dokimon.core.planning.plan import PlanFault
 from dokimon.core.processes.watching import Watcher
@@ -24,7 +25,6 @@ from dokimon.core.records.remembering import Memory, last_passed, shown_time, st
 from dokimon.core.records.store import RecordsFault
 from dokimon.core.report.model import FromClone, Report
 from dokimon.core.report.texts import with_texts
-from dokimon.core.smoking.running import WhileUp
 
 NAME = "<clone>"
 """What stands for the folder of a clone in a report: it is gone by then."""
@@ -37,11 +37,25 @@ def smoke_clone(
     clone_options: CloneOptions,
     halt: threading.Event,
     watcher: Watcher,
-    while_up: WhileUp | None = None,
 ) -> Report:
-    """Smoke-check a clone of the checkout that holds `folder`; return the report, with what the clone lacks.
+    """Smoke-check a clone of the checkout that holds `folder`; return the report. Raises what `smoking_clone` raises."""
+    with smoking_clone(folder, environment, options, clone_options, halt, watcher) as work:
+        pass
+    return work.report
 
-    The checkout is only read. Raises `CloneFault`, and what `smoke` raises.
+
+@contextmanager
+def smoking_clone(
+    folder: Path,
+    environment: Mapping[str, str],
+    options: SmokeOptions,
+    clone_options: CloneOptions,
+    halt: threading.Event,
+    watcher: Watcher,
+) -> Iterator[Smoke]:
+    """Smoke-check a clone as `smoking` does a checkout; its report says what the clone lacks, too.
+
+    The checkout is only read. Raises `CloneFault`, and what `smoking` raises.
     """
     checkout = find_checkout(folder)
     top = repository_above(checkout.root) or checkout.root
@@ -53,9 +67,11 @@ def smoke_clone(
             watcher.note(note)
         bare = msgspec.structs.replace(options, record=False, share=False)
         try:
-            report = smoke(clone.root / folder.relative_to(top), given, bare, halt, watcher, while_up)
+            with smoking(clone.root / folder.relative_to(top), given, bare, halt, watcher) as work:
+                yield work
         except PlanFault as fault:
             raise PlanFault(fault.reason.replace(str(clone.root), NAME)) from None
+        report = work.report
         wrong = report.verdict not in ("met", "passed") and not report.interrupted
         missing = lacks(report, top, checkout.project, clone, environment, given) if wrong else ()
         report = _as_of_checkout(report, clone, checkout.root, _keep_logs(clone, environment))
@@ -66,7 +82,7 @@ def smoke_clone(
         notes=clone.notes,
         folder_passed=_when_it_passed(checkout.root, environment, checkout.untrusted) if wrong else None,
     )
-    return msgspec.structs.replace(report, from_clone=told)
+    work.report = msgspec.structs.replace(report, from_clone=told)
 
 
 def _keep_logs(clone: Clone, environment: Mapping[str, str]) -> tuple[str, str] | None:

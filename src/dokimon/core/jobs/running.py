@@ -12,15 +12,13 @@ import msgspec
 from dokimon.core.faults import Fault
 from dokimon.core.jobs.smoke import plan_smoke, run_context_of
 from dokimon.core.jobs.verify import Verified, verify
-from dokimon.core.planning.plan import Plan
-from dokimon.core.processes.output import Output
-from dokimon.core.processes.tree import Tree
+from dokimon.core.planning.plan import Plan, PlanFault
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import Prepared, Run
 from dokimon.core.report.outcome import UNMET_VERDICTS, verdict_of_findings
-from dokimon.core.smoking.chains import prepare_and_run
-
-_LOOK_EVERY = 0.1
+from dokimon.core.smoking.chains import Done, prepare_and_run
+from dokimon.core.smoking.run.attempts import Attempt
+from dokimon.core.smoking.turn import turn
 
 
 class RunFault(Fault):
@@ -35,16 +33,17 @@ class RunFault(Fault):
 class Running:
     """A run that is up. `url` is its address and `port` the port of that; None where it listens nowhere."""
 
-    def __init__(self, run: Run, output: Output) -> None:
+    def __init__(self, attempt: Attempt) -> None:
+        run = attempt.report
         self.name = run.name
         self.url = run.url
         self.port = next((at.port for at in run.listening if f":{at.port}/" in (run.url or "")), None)
-        self._output = output
+        self._attempt = attempt
 
     @property
     def output(self) -> str:
         """What it has printed so far, as a terminal would show it: the beginning and the end, where it is much."""
-        return self._output.text()
+        return self._attempt.printed
 
 
 @contextmanager
@@ -55,82 +54,62 @@ def running(
     *,
     prepare: bool = True,
     anyway: bool = False,
+    wait: float = 0.0,
 ) -> Iterator[Running]:
     """Prepare and start a run of the project in `folder`, wait until it is up, and stop it at the end of the block.
 
-    What it comes after is started too. No check is carried out. Raises `RunFault` where a required need is not met
-    (unless `anyway`), or where it does not get up; `SettingsFault`, `CatalogueFault` and `PlanFault` as `smoke` does.
+    What it comes after is started too. No check is carried out. While the block lasts no other smoke check is at work in
+    the checkout; where one is, it is waited for, at most `wait` seconds, which the logger `dokimon` tells. Raises
+    `TurnFault` where it is at work still, `RunFault` where a required need is not met (unless `anyway`), or where the run
+    does not get up; `SettingsFault` and `CatalogueFault` as `smoke` does, `PlanFault` also where there are several runs
+    that none comes after, and none was chosen.
     """
     verified = verify(folder, environment)
     if not anyway and verdict_of_findings(verified.findings, strict=False) == "unmet":
         raise RunFault(_unmet(verified))
     plan = plan_smoke(verified, verified.environment, chosen)
-    keeper = _Keeper(verified, plan)
-    try:
-        yield keeper.start(prepare)
-    finally:
-        keeper.stop()
+    _refuse_several(plan)
+    bare = tuple(msgspec.structs.replace(run, checks=()) for run in plan.runs)
+    plan = msgspec.structs.replace(plan, runs=bare, checkout=())
+    halt, watcher = threading.Event(), _Logging()
+    context = msgspec.structs.replace(run_context_of(verified, halt, Watcher()), checking=False)
+    with turn(verified.checkout.root, environment, wait, halt, watcher, "wait=300"):
+        with prepare_and_run(plan, context, prepare_first=prepare, stays_up=True) as work:
+            if work.up is not None:
+                work.up.is_used = True
+                yield Running(work.up)
+        if work.up is None:
+            raise _fault(work.done)
 
 
-class _Keeper:
-    """Carries the plan out in a thread of its own, and holds it at the moment when the last run is up."""
+class _Logging(Watcher):
+    """Hands on that a turn is waited for to Python's own logging, which a test's output has where it fails."""
 
-    def __init__(self, verified: Verified, plan: Plan) -> None:
-        bare = tuple(msgspec.structs.replace(run, checks=()) for run in plan.runs)
-        self._plan = msgspec.structs.replace(plan, runs=bare, checkout=())
-        self._halt = threading.Event()
-        self._context = msgspec.structs.replace(run_context_of(verified, self._halt, Watcher()), checking=False)
-        self._changed = threading.Event()
-        self._enough = threading.Event()
-        self._running: Running | None = None
-        self._ended: tuple[tuple[Prepared, ...], tuple[Run, ...]] = ((), ())
-        self._mistake: BaseException | None = None
-        self._thread: threading.Thread | None = None
+    def stage(self, subject: str, doing: str) -> None:
+        import logging  # late: it is only wanted where another is at work
 
-    def start(self, prepare: bool) -> Running:
-        self._thread = threading.Thread(target=self._carry_out, args=(prepare,), name="dokimon-running")
-        self._thread.start()
-        self._changed.wait()
-        if self._running is None:
-            self._thread.join()
-            if self._mistake:
-                raise self._mistake
-            raise self._fault()
-        return self._running
+        logging.getLogger("dokimon").warning("%s: %s", subject, doing)
 
-    def stop(self) -> None:
-        self._enough.set()
-        if self._running is None:
-            self._halt.set()
-        if self._thread:
-            self._thread.join()
 
-    def _carry_out(self, prepare: bool) -> None:
-        try:
-            self._ended = prepare_and_run(self._plan, self._context, self._while_up, prepare_first=prepare)
-        except BaseException as mistake:  # handed to the caller's thread, whatever it is
-            self._mistake = mistake
-        finally:
-            self._changed.set()
+def _refuse_several(plan: Plan) -> None:
+    """Raise `PlanFault` where it is not plain which run is meant: the last one, which all others come before."""
+    before = {name for run in plan.runs for name in run.after}
+    last = [run.name for run in plan.runs if run.name not in before]
+    if len(last) > 1:
+        raise PlanFault(f"there are several runs, and none comes after all others: name one of {', '.join(last)}")
 
-    def _while_up(self, run: Run, tree: Tree) -> None:
-        self._running = Running(run, tree.output)
-        self._changed.set()
-        while not self._enough.wait(_LOOK_EVERY):
-            if tree.ended and not tree.processes():
-                return
 
-    def _fault(self) -> RunFault:
-        steps, runs = self._ended
-        for step in steps:
-            if step.verdict in ("failed", "unsure"):
-                return RunFault(f"the step “{step.title}” {step.reason}{_said(step)}")
-        for run in runs:
-            if run.verdict != "passed":
-                return RunFault(f"{run.name}: {run.reason}{_said(run)}", run)
-        if runs:
-            return RunFault(f"{runs[-1].name} is a program that {runs[-1].reason}: it is never up", runs[-1])
-        return RunFault("nothing was run")
+def _fault(done: Done) -> RunFault:
+    """Return why nothing is up."""
+    for step in done.prepared:
+        if step.verdict in ("failed", "unsure"):
+            return RunFault(f"the step “{step.title}” {step.reason}{_said(step)}")
+    for run in done.runs:
+        if run.verdict != "passed":
+            return RunFault(f"{run.name}: {run.reason}{_said(run)}", run)
+    if done.runs:
+        return RunFault(f"{done.runs[-1].name} is a program that {done.runs[-1].reason}: it is never up", done.runs[-1])
+    return RunFault("nothing was run")
 
 
 def _said(ended: Run | Prepared) -> str:

@@ -4,12 +4,14 @@ from __future__ import annotations
 
 import threading
 import time
-from collections.abc import Callable, Mapping, Sequence
+from collections.abc import Iterable, Iterator, Mapping, Sequence
+from contextlib import contextmanager
 from pathlib import Path
 
 import msgspec
 
 from dokimon.core.jobs.needs import projects_of
+from dokimon.core.jobs.options import SmokeOptions
 from dokimon.core.jobs.recording import Recorder
 from dokimon.core.jobs.verify import Verified, verify
 from dokimon.core.measures import bytes_of
@@ -18,60 +20,37 @@ from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, PrepareStep
 from dokimon.core.processes.log_file import LARGEST_BYTES
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import Mask, secrets_in
-from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import MaskingWatcher, Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
 from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
 from dokimon.core.report.timeline import own_seconds
 from dokimon.core.smoking.chains import Done, carry_out_plan
+from dokimon.core.smoking.context import AFTER_CHECKS_SECONDS, WATCHED_SECONDS, RunContext
 from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.masked import masked
-from dokimon.core.smoking.running import RunContext, WhileUp
+from dokimon.core.smoking.run.attempts import Attempt
 from dokimon.core.smoking.turn import turn
 
 
-class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say.
+class Smoke:
+    """A smoke check at work. In the block `up` is the last run, where it is kept up; after it `report` is complete."""
 
-    `wait_seconds` is how long to wait where another smoke check is at work in this checkout. With `record` it is
-    recorded; with `share` the report is made fit to hand on. `ports` are those that it shares with others side by side.
-    """
-
-    runs: tuple[str, ...] = ()
-    every: bool = False
-    prepare: bool = True
-    pick: bool = False
-    anyway: bool = False
-    strict: bool = False
-    may_ask: tuple[str, ...] = ()
-    wait_seconds: float = 0.0
-    record: bool = False
-    share: bool = False
-    ports: Ports | None = None
+    def __init__(self) -> None:
+        self.up: KeptUp | None = None
+        self.report: Report
 
 
-class CloneOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """What is cloned: what is `staged` too; `empty` shares no cache of a package manager.
+class KeptUp:
+    """A run that stays up for somebody to look at; `report` is what was seen of it so far, without secrets."""
 
-    `leading` changes the variables that the clone is given, to put a copy of a tool first.
-    """
+    def __init__(self, attempt: Attempt, secrets: Iterable[bytes]) -> None:
+        attempt.is_used = True
+        self._attempt = attempt
+        self.report = masked(attempt.report, secrets)
 
-    staged: bool = False
-    empty: bool = False
-    leading: Callable[[dict[str, str]], dict[str, str]] | None = None
-
-
-class AcrossOptions(msgspec.Struct, frozen=True, kw_only=True):
-    """What is tried: versions of these `tools` (as they were typed), `only` these combinations where some are named.
-
-    Of several tools each version is tried with the others as they are reached, with `all_pairs` each with each;
-    `at_once` clones are carried out side by side.
-    """
-
-    tools: tuple[str, ...]
-    only: tuple[str, ...] = ()
-    all_pairs: bool = False
-    at_once: int = 1
+    def wait(self, seconds: float) -> bool:
+        """Wait until it is over, at most so long; return whether it is."""
+        return self._attempt.wait(seconds)
 
 
 def smoke(
@@ -80,19 +59,33 @@ def smoke(
     options: SmokeOptions,
     halt: threading.Event,
     watcher: Watcher,
-    while_up: WhileUp | None = None,
 ) -> Report:
-    """Verify, prepare, run, check and stop; return the report. Setting `halt` stops everything in good order.
+    """Verify, prepare, run, check and stop; return the report. Raises what `smoking` raises."""
+    with smoking(folder, environment, options, halt, watcher) as work:
+        pass
+    return work.report
 
-    `watcher` hears of the work as it goes; `while_up` has its turn while the last run is up. Raises `SettingsFault`,
-    `CatalogueFault`, `PlanFault` and `TurnFault`.
+
+@contextmanager
+def smoking(
+    folder: Path,
+    environment: Mapping[str, str],
+    options: SmokeOptions,
+    halt: threading.Event,
+    watcher: Watcher,
+) -> Iterator[Smoke]:
+    """Verify, prepare, run and check; stop all of it after the block. Setting `halt` stops everything in good order.
+
+    `watcher` hears of the work as it goes. Raises `SettingsFault`, `CatalogueFault`, `PlanFault` and `TurnFault`.
     """
     begun = time.monotonic()
     watcher.stage("verify", "reading the checkout and asking this machine's tools")
     verified = verify(folder, environment, pick=options.pick, may_ask=options.may_ask)
     verify_seconds = round(time.monotonic() - begun, 3)
     recorder = Recorder(verified, keeping=options.record) if options.record or options.share else None
+    work = Smoke()
     if verdict_of_findings(verified.findings, options.strict) != "met" and not options.anyway:
+        yield work
         report = smoke_report(verified, Done(), strict=options.strict, interrupted=halt.is_set(), stopped_early=True)
         plan = _plan_or_none(verified, options) if recorder else Plan()
     else:
@@ -100,16 +93,20 @@ def smoke(
         context = run_context_of(verified, halt, watcher, begun)
         if options.ports:
             context = msgspec.structs.replace(context, ports=options.ports)
-        look = _masking(while_up, verified) if while_up else None
         with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
             if recorder:
                 recorder.begin(plan)
-            done = carry_out_plan(plan, context, look, prepare_first=options.prepare)
-        report = smoke_report(verified, done, strict=options.strict, interrupted=halt.is_set(), others=plan.others)
+            with carry_out_plan(plan, context, prepare_first=options.prepare, stays_up=options.keep) as carried:
+                if options.keep and carried.up:
+                    work.up = KeptUp(carried.up, secrets_in(verified.environment, verified.checkout.root))
+                yield work
+        report = smoke_report(
+            verified, carried.done, strict=options.strict, interrupted=halt.is_set(), others=plan.others
+        )
     spent = round(time.monotonic() - begun, 3)
     report = msgspec.structs.replace(report, seconds=spent, verify_seconds=verify_seconds)
     report = msgspec.structs.replace(report, own_seconds=own_seconds(report))
-    return _recorded(report, recorder, plan, watcher, share=options.share) if recorder else report
+    work.report = _recorded(report, recorder, plan, watcher, share=options.share) if recorder else report
 
 
 def _plan_or_none(verified: Verified, options: SmokeOptions) -> Plan:
@@ -128,12 +125,6 @@ def _recorded(report: Report, recorder: Recorder, plan: Plan, watcher: Watcher, 
     for note in recorder.notes:
         watcher.note(note)
     return recorder.shared(report, given) if share else report
-
-
-def _masking(while_up: WhileUp, verified: Verified) -> WhileUp:
-    """Return the same for a run whose texts have no secrets."""
-    secrets = secrets_in(verified.environment, verified.checkout.root)
-    return lambda run, tree: while_up(masked(run, secrets), tree)
 
 
 def plan_smoke(
@@ -174,6 +165,7 @@ def run_context_of(
 ) -> RunContext:
     """Return what the runs of this checkout are carried out in; `begun` is when the whole work began, if before now."""
     root, environment = verified.checkout.root, verified.environment
+    watched = _watched_seconds(environment)
     largest = verified.workspace.settings.project.largest_log
     return RunContext(
         environment=environment,
@@ -182,10 +174,20 @@ def run_context_of(
         logs=Logs(root, environment, bytes_of(largest) if largest else LARGEST_BYTES),
         root=root,
         begun=time.monotonic() if begun is None else begun,
+        watched_seconds=watched,
+        after_checks_seconds=min(watched, AFTER_CHECKS_SECONDS),
         looks=looks(
             environment, root, verified.workspace.catalogue, verified.declared.requirements, verified.checkout.project
         ),
     )
+
+
+def _watched_seconds(environment: Mapping[str, str]) -> float:
+    """How long a run is watched after it was up; `DOKIMON_WATCHED_SECONDS` says otherwise, for tests of Dokimon itself."""
+    try:
+        return float(environment.get("DOKIMON_WATCHED_SECONDS", WATCHED_SECONDS))
+    except ValueError:
+        return WATCHED_SECONDS
 
 
 def plan_report(verified: Verified, plan: Plan) -> Report:

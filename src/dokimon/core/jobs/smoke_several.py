@@ -9,8 +9,9 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.jobs.clone import smoke_clone
+from dokimon.core.jobs.options import CloneOptions, SmokeOptions
 from dokimon.core.jobs.several import report_or_reason
-from dokimon.core.jobs.smoke import CloneOptions, SmokeOptions, smoke
+from dokimon.core.jobs.smoke import smoke
 from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.proving.side_by_side import side_by_side

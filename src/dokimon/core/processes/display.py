@@ -16,6 +16,11 @@ _SECONDS = 10.0
 _SIZE = "1280x800x24"
 
 
+def has_virtual_display(environment: Mapping[str, str]) -> bool:
+    """Whether what `VirtualDisplay` starts is here."""
+    return shutil.which("Xvfb", path=environment.get("PATH")) is not None
+
+
 class VirtualDisplay:
     """An Xvfb of Dokimon's own, below a warden as all that it starts. `name` is its display, `:99`."""
 

@@ -8,7 +8,7 @@ from urllib.parse import urlsplit
 
 from dokimon.core.machine.platform import is_loopback
 from dokimon.core.processes.process_table import Sockets, command_of, is_held, socket_table
-from dokimon.core.report.model import Listening, Run, Stranger
+from dokimon.core.report.model import Listening, Stranger
 from dokimon.core.text import clean
 
 _ANY_ADDRESS = {"0.0.0.0": "127.0.0.1", "::": "::1"}
@@ -85,17 +85,17 @@ def own_addresses() -> tuple[str, ...]:
     return tuple(sorted(found))
 
 
-def addresses_for_others(run: Run) -> tuple[str, ...]:
-    """Return the URLs under which other devices reach the page of a run; none where it listens on loopback alone."""
-    if run.url is None:
+def addresses_for_others(page: str | None, listening: Iterable[Listening]) -> tuple[str, ...]:
+    """Return the URLs under which other devices reach a page; none where its port listens on loopback alone."""
+    if page is None:
         return ()
-    page = urlsplit(run.url)
-    exposed = [each for each in run.listening if each.exposed and each.port == page.port]
+    parts = urlsplit(page)
+    exposed = [each for each in listening if each.exposed and each.port == parts.port]
     if not exposed:
         return ()
     on_every = any(each.address in _ANY_ADDRESS for each in exposed)
     hosts = own_addresses() if on_every else tuple(each.address for each in exposed if ":" not in each.address)
-    return tuple(f"{page.scheme}://{host}:{page.port}/" for host in hosts)
+    return tuple(f"{parts.scheme}://{host}:{parts.port}/" for host in hosts)
 
 
 def free_port(after: int | None = None, given: Collection[int] = ()) -> int:

@@ -2,18 +2,21 @@
 
 from __future__ import annotations
 
-from collections.abc import Sequence
+from collections.abc import Iterator, Sequence
+from contextlib import ExitStack, contextmanager
 
 import msgspec
 
 from dokimon.core.checks.leftovers import changed, in_short, state_of
-from dokimon.core.planning.plan import Plan, RunPlan, shown
-from dokimon.core.processes.tree import Tree
+from dokimon.core.planning.plan import Plan, PrepareStep, RunPlan, shown
 from dokimon.core.report.model import Check, Prepared, Run
+from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.preparing import prepare
-from dokimon.core.smoking.running import RunContext, WhileUp, own_choices
+from dokimon.core.smoking.run.attempts import Attempt
+from dokimon.core.smoking.run.inputs import own_choices
+from dokimon.core.smoking.run.outcome import skipped
 from dokimon.core.smoking.seen import remember
-from dokimon.core.smoking.targets import carry_out_on_targets
+from dokimon.core.smoking.targets import OnTargets, on_targets
 
 
 class Done(msgspec.Struct, frozen=True, kw_only=True):
@@ -25,49 +28,82 @@ class Done(msgspec.Struct, frozen=True, kw_only=True):
     changed_files: tuple[str, ...] = ()
 
 
-def carry_out_plan(
-    plan: Plan, context: RunContext, while_up: WhileUp | None = None, *, prepare_first: bool = True
-) -> Done:
-    """Carry out the plan until a step fails or it is halted; return what there was.
+class Work:
+    """A plan that is carried out. In the block `up` is the last run, where it is up; after it `done` has what was seen."""
 
-    Without `prepare_first` no step is done, and those that are needed are told. With `while_up`, programs that end by
-    themselves come first, and it has its turn while the last run is up.
-    """
+    def __init__(self) -> None:
+        self.up: Attempt | None = None
+        self.done = Done()
+
+
+@contextmanager
+def carry_out_plan(
+    plan: Plan, context: RunContext, *, prepare_first: bool = True, stays_up: bool = False
+) -> Iterator[Work]:
+    """Carry out the plan as `prepare_and_run` does, then look at what was left in the checkout, and remember what passed."""
     before = state_of(context.root, context.environment)
-    prepared, runs = prepare_and_run(plan, context, while_up, prepare_first=prepare_first)
-    remember(runs, context.root, context.logs)
+    with prepare_and_run(plan, context, prepare_first=prepare_first, stays_up=stays_up) as work:
+        yield work
+    remember(work.done.runs, context.root, context.logs)
     after = before if isinstance(before, str) else state_of(context.root, context.environment)
     checks = tuple(check for each in plan.checkout for check in each.spec.look_after(before, after))
-    return Done(prepared=prepared, runs=runs, checks=checks, changed_files=in_short(changed(before, after)))
+    files = in_short(changed(before, after))
+    work.done = msgspec.structs.replace(work.done, checks=checks, changed_files=files)
 
 
+@contextmanager
 def prepare_and_run(
-    plan: Plan, context: RunContext, while_up: WhileUp | None = None, *, prepare_first: bool = True
-) -> tuple[tuple[Prepared, ...], tuple[Run, ...]]:
-    """Carry out the steps, then the runs; return how each went. What comes after a step that failed is left out."""
+    plan: Plan, context: RunContext, *, prepare_first: bool = True, stays_up: bool = False
+) -> Iterator[Work]:
+    """Carry out the steps, then the runs, until a step fails or it is halted. What is up in the block is stopped after it.
+
+    Without `prepare_first` no step is done, and those that are needed are told. Where the last run `stays_up` for somebody,
+    programs that end by themselves come first.
+    """
+    work = Work()
+    prepared = _prepared(plan.prepare, context, prepare_first=prepare_first)
+    runs: list[Run] = []
+    failed = any(each.verdict in ("failed", "unsure") for each in prepared)
+    chains = [] if failed else _chains(plan.runs)
+    if stays_up:
+        chains.sort(key=lambda chain: chain[-1].kind != "program")
+    with _turn_at_ports(plan, context) if chains else ExitStack():
+        for chain in chains[:-1]:
+            with _chain_up(chain, context) as links:
+                pass
+            runs += links.reports
+        with _chain_up(chains[-1] if chains else (), context) as links:
+            work.up = links.up
+            yield work
+        runs += links.reports
+    work.done = Done(prepared=tuple(prepared), runs=_as_planned(runs, plan))
+
+
+def _prepared(steps: Sequence[PrepareStep], context: RunContext, *, prepare_first: bool) -> list[Prepared]:
+    """Carry out the steps until one fails, and return how each went."""
     prepared: list[Prepared] = []
-    for step in plan.prepare:
+    for step in steps:
         if context.halt.is_set():
             break
-        if step.needed and not prepare_first:
-            reason = f"left out, though it is needed: {step.needed}"
-            prepared.append(
-                Prepared(
-                    title=step.title,
-                    verdict="skipped",
-                    reason=reason,
-                    command=shown(step.command, step.folder, step.words),
-                    source=step.source,
-                )
-            )
-            continue
-        prepared.append(prepare(step, context))
+        prepared.append(prepare(step, context) if prepare_first or not step.needed else _left_out(step))
         if prepared[-1].verdict in ("failed", "unsure"):
-            return tuple(prepared), ()
-    chains = _chains(plan.runs)
-    if while_up:
-        chains.sort(key=lambda chain: chain[-1].kind != "program")
-    runs: list[Run] = []
+            break
+    return prepared
+
+
+def _left_out(step: PrepareStep) -> Prepared:
+    return Prepared(
+        title=step.title,
+        verdict="skipped",
+        reason=f"left out, though it is needed: {step.needed}",
+        command=shown(step.command, step.folder, step.words),
+        source=step.source,
+    )
+
+
+@contextmanager
+def _turn_at_ports(plan: Plan, context: RunContext) -> Iterator[None]:
+    """Hold the ports that the runs choose themselves, of those who smoke-check side by side."""
     choices = own_choices(plan.runs)
 
     def waits() -> None:
@@ -77,14 +113,14 @@ def prepare_and_run(
         )
 
     with context.ports.turn(choices, context.halt, waits):
-        for chain in chains:
-            if context.halt.is_set():
-                break
-            _carry_out(chain, context, runs, while_up if chain is chains[-1] else None)
+        yield
+
+
+def _as_planned(runs: Sequence[Run], plan: Plan) -> tuple[Run, ...]:
+    """Return the reports in the order of the plan; a run on several targets is named after each of them."""
     order = [each.name for each in plan.runs]
-    # A run on several targets is named after each of them.
     places = {run.name: order.index(run.name if run.name in order else run.name.rpartition("@")[0]) for run in runs}
-    return tuple(prepared), tuple(sorted(runs, key=lambda run: places[run.name]))
+    return tuple(sorted(runs, key=lambda run: places[run.name]))
 
 
 def _chains(runs: Sequence[RunPlan]) -> list[list[RunPlan]]:
@@ -105,37 +141,52 @@ def _chains(runs: Sequence[RunPlan]) -> list[list[RunPlan]]:
     return chains
 
 
-def _carry_out(chain: Sequence[RunPlan], context: RunContext, done: list[Run], while_up: WhileUp | None) -> None:
-    """Carry out the runs of a chain, each while those before it are up; what comes after a failed one is skipped."""
-    first, rest = chain[0], chain[1:]
-    if not rest:
-        done.extend(carry_out_on_targets(first, context, while_up))
-        return
-    begun = False
+class _Links:
+    """The runs of a chain that were carried out, in order; `up` is the last one, where all are up or went well."""
 
-    def go_on(run: Run, tree: Tree) -> None:
-        nonlocal begun
-        begun = True
-        port = str(run.listening[0].port) if run.listening else ""
-        words = {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}
-        _carry_out(rest, msgspec.structs.replace(context, words={**context.words, **words}), done, while_up)
+    def __init__(self) -> None:
+        self.runs: list[OnTargets] = []
+        self.skipped: list[Run] = []
+        self.up: Attempt | None = None
 
-    *others, run = carry_out_on_targets(first, context, go_on)
-    done.extend([*others, run])
-    if begun or context.halt.is_set():
-        return
-    if run.kind == "program" and run.verdict == "passed":
-        _carry_out(rest, context, done, while_up)
-        return
-    for each in rest:
-        reason = f"{first.name}, which it comes after, is not up"
-        done.append(
-            Run(
-                name=each.name,
-                command=each.in_words,
-                kind=each.kind or "unknown",
-                verdict="skipped",
-                reason=reason,
-                source=each.source,
-            )
-        )
+    @property
+    def reports(self) -> list[Run]:
+        return [report for each in self.runs for report in each.reports] + self.skipped
+
+
+@contextmanager
+def _chain_up(chain: Sequence[RunPlan], context: RunContext) -> Iterator[_Links]:
+    """Carry out runs, each while those before it are up; what comes after a failed one is skipped.
+
+    In the block all that were up still are. They are stopped after it, the last first.
+    """
+    links, words = _Links(), dict(context.words)
+    with ExitStack() as up:
+        for number, plan in enumerate(chain):
+            if context.halt.is_set():
+                break
+            with ExitStack() as this:
+                here = msgspec.structs.replace(context, words=words)
+                runs = this.enter_context(on_targets(plan, here))
+                links.up = runs.last if runs.last.is_up else None
+                if links.up:
+                    up.push(this.pop_all())
+            links.runs.append(runs)
+            if links.up:
+                words = {**words, **_words_of(links.up.report)}
+                links.up.is_used = number < len(chain) - 1
+            elif not _ended_well(runs.last.report) and not context.halt.is_set():
+                because = f"{plan.name}, which it comes after, is not up"
+                links.skipped = [skipped(each, because) for each in chain[number + 1 :]]
+                break
+        yield links
+
+
+def _ended_well(run: Run) -> bool:
+    return run.kind == "program" and run.verdict == "passed"
+
+
+def _words_of(run: Run) -> dict[str, str]:
+    """Return the words by which runs that come after this one find it."""
+    port = str(run.listening[0].port) if run.listening else ""
+    return {f"{run.name}.url": (run.url or "").rstrip("/"), f"{run.name}.port": port}

@@ -11,13 +11,12 @@ import msgspec
 from dokimon.core.diagnosis.diagnosing import diagnose, diagnose_start
 from dokimon.core.planning.plan import PrepareStep, argv_of, shown
 from dokimon.core.processes.exit_status import how_ended
-from dokimon.core.processes.masking import secrets_in
-from dokimon.core.processes.output import Output
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.report.model import CheckVerdict, Prepared
-from dokimon.core.smoking.checking import could_not_be_ended
-from dokimon.core.smoking.running import RunContext
+from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.run.outcome import could_not_be_ended
+from dokimon.core.smoking.run.session import output_of
 
 _LAST_LINES = 15
 
@@ -31,10 +30,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
     watcher.stage(step.title, f"{command}   ({step.needed})")
     started, at_seconds = time.monotonic(), context.spent
     variables = {**context.environment, **step.environment}
-    log = context.logs.path(f"prepare-{step.title}")
-    output = Output(
-        watcher.line, log, secrets_in(variables, context.root), watcher.follower(step.title), context.logs.largest
-    )
+    output = output_of(step.title, f"prepare-{step.title}", variables, context)
     argv = argv_of(step.command, step.words)
 
     def ended(verdict: CheckVerdict, reason: str, status: int | None = None) -> Prepared:

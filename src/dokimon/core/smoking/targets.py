@@ -11,14 +11,16 @@ import msgspec
 from dokimon.core.diagnosis.diagnosing import diagnose, diagnose_start
 from dokimon.core.machine.platform import shell_command
 from dokimon.core.patterns import PatternFault, search
-from dokimon.core.planning.plan import RunPlan, TargetPlan, shown
-from dokimon.core.processes.masking import secrets_in
+from dokimon.core.planning.plan import RunPlan, TargetPlan
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.stopping import stop
 from dokimon.core.processes.to_end import run_to_end
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.report.model import Check, CheckVerdict, Diagnosis, Run
-from dokimon.core.smoking.running import RunContext, WhileUp, carry_out
+from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.run.attempts import Attempt, carry_out
+from dokimon.core.smoking.run.outcome import Attached
+from dokimon.core.smoking.run.session import output_of
 from dokimon.core.text import clean
 
 _LIST_SECONDS = 20.0
@@ -34,52 +36,65 @@ class _Found(msgspec.Struct, frozen=True, kw_only=True):
     diagnoses: tuple[Diagnosis, ...] = ()
 
 
-def carry_out_on_targets(plan: RunPlan, context: RunContext, while_up: WhileUp | None = None) -> list[Run]:
-    """Carry out a run, on each target that it wants; a run without a target is carried out as it is."""
+class OnTargets:
+    """A run on the targets that it wants. `last` is the one that stays up in the block; `reports` are complete after it."""
+
+    def __init__(self, before: tuple[Run, ...], last: Attempt) -> None:
+        self._before = before
+        self.last = last
+
+    @property
+    def reports(self) -> tuple[Run, ...]:
+        """The reports of the run on each target."""
+        return (*self._before, self.last.report)
+
+
+@contextmanager
+def on_targets(plan: RunPlan, context: RunContext) -> Iterator[OnTargets]:
+    """Carry out a run, on each target that it wants, the last one for the block; one without a target, as it is."""
     wanted = plan.target
     if wanted is None:
-        return [carry_out(plan, context, while_up)]
+        with carry_out(plan, context) as attempt:
+            yield OnTargets((), attempt)
+        return
     with _attached(plan, wanted, context) as found:
-        name, expected = f"target in {wanted.list_command}", "one is attached"
-        text = shown(plan.command, plan.folder)
-        if not found.names:
-            reason = "interrupted" if context.halt.is_set() else f"no target is attached: {found.reason}"
-            check = Check(
-                name=name,
-                verdict="failed",
-                expected=expected,
-                seen=clean(found.reason),
-                seconds=found.seconds,
-                kind="target",
-            )
-            verdict: CheckVerdict = "unsure" if context.halt.is_set() else "failed"
-            run = Run(
-                name=plan.name,
-                command=text,
-                kind=plan.kind or "unknown",
-                verdict=verdict,
-                reason=clean(reason),
-                source=plan.source,
-            )
-            return [msgspec.structs.replace(run, checks=(check,), diagnoses=found.diagnoses)]
-        runs = []
-        chosen = found.names if wanted.each else found.names[:1]
-        for target in chosen:
-            on_target = msgspec.structs.replace(context, words={**context.words, "target": target})
-            one = msgspec.structs.replace(plan, name=f"{plan.name}@{target}") if len(chosen) > 1 else plan
-            run = carry_out(one, on_target, while_up if target == chosen[-1] else None)
-            seen = f"{target}, after {found.seconds:.1f} s" + (f"; started by {wanted.start}" if wanted.start else "")
-            check = Check(
-                name=name,
-                verdict="passed",
-                expected=expected,
-                seen=clean(seen),
-                seconds=found.seconds,
-                kind="target",
-                source=plan.source,
-            )
-            runs.append(msgspec.structs.replace(run, checks=(check, *run.checks)))
-        return runs
+        names: tuple[str | None, ...] = (found.names if wanted.each else found.names[:1]) or (None,)
+        before: list[Run] = []
+        for name in names[:-1]:
+            with carry_out(*_on(name, plan, context, found, len(names))) as attempt:
+                pass
+            before.append(attempt.report)
+        with carry_out(*_on(names[-1], plan, context, found, len(names))) as attempt:
+            yield OnTargets(tuple(before), attempt)
+
+
+def _on(
+    name: str | None, plan: RunPlan, context: RunContext, found: _Found, count: int
+) -> tuple[RunPlan, RunContext, Attached | None]:
+    """Return the run as it is carried out on one target, None where there is none, with what was seen of that."""
+    wanted = plan.target
+    assert wanted is not None
+    if name is None and context.halt.is_set():
+        return plan, context, Attached(_check(wanted, plan, "failed", found.reason, found))
+    if name is None:
+        lacks = clean(f"no target is attached: {found.reason}")
+        return plan, context, Attached(_check(wanted, plan, "failed", found.reason, found), lacks, found.diagnoses)
+    seen = f"{name}, after {found.seconds:.1f} s" + (f"; started by {wanted.start}" if wanted.start else "")
+    here = msgspec.structs.replace(context, words={**context.words, "target": name})
+    one = msgspec.structs.replace(plan, name=f"{plan.name}@{name}") if count > 1 else plan
+    return one, here, Attached(_check(wanted, plan, "passed", seen, found))
+
+
+def _check(wanted: TargetPlan, plan: RunPlan, verdict: CheckVerdict, seen: str, found: _Found) -> Check:
+    return Check(
+        name=f"target in {wanted.list_command}",
+        verdict=verdict,
+        expected="one is attached",
+        seen=clean(seen),
+        seconds=found.seconds,
+        kind="target",
+        source=plan.source if verdict == "passed" else None,
+    )
 
 
 @contextmanager
@@ -94,14 +109,7 @@ def _attached(plan: RunPlan, wanted: TargetPlan, context: RunContext) -> Iterato
         yield found
         return
     context.watcher.stage(plan.name, f"starting a target: {wanted.start}")
-    log = context.logs.path(f"{plan.name}-target")
-    output = Output(
-        context.watcher.line,
-        log,
-        secrets_in(variables, context.root),
-        context.watcher.follower(f"{plan.name}-target"),
-        context.logs.largest,
-    )
+    output = output_of(f"{plan.name}-target", f"{plan.name}-target", variables, context)
     try:
         tree = Tree.start(shell_command(wanted.start), plan.folder, variables, output)
     except StartFault as fault:

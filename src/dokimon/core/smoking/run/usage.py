@@ -15,11 +15,10 @@ from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.output import Output
-from dokimon.core.processes.readiness import Awaited, wait_until_up
-from dokimon.core.processes.stopping import stop
-from dokimon.core.processes.tree import StartFault, Tree
+from dokimon.core.processes.to_end import run_to_end
+from dokimon.core.processes.tree import StartFault
 from dokimon.core.reading.manifest import toml_or_nothing
-from dokimon.core.report.model import Check, CheckVerdict, Run
+from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean
 
 _WANTS = expression(
@@ -45,113 +44,115 @@ _ENDS_OPTIONS = {"npm": "--", "cargo": "--", "dotnet": "--"}
 _CANNOT_PASS_ON = frozenset({"make", "mvn", "gradle", "just", "task", "mix", "sh", "bash"})
 
 
-def look_at_help(
-    run: Run, folder: Path, argv: list[str], variables: Mapping[str, str], lines: Sequence[str], halt: threading.Event
-) -> Run:
-    """Return the run judged by its help, where it wants arguments or has only shown its help; else as it is."""
+class Usage(msgspec.Struct, frozen=True, kw_only=True):
+    """What was made of a program that wants arguments; `checks` are all that it comes to, None where they stay."""
+
+    verdict: CheckVerdict
+    reason: str
+    checks: tuple[Check, ...] | None = None
+
+
+class Ended(msgspec.Struct, frozen=True, kw_only=True):
+    """A program that has ended: how it was started, what it printed, and what was checked of it."""
+
+    folder: Path
+    argv: tuple[str, ...]
+    variables: Mapping[str, str]
+    lines: Sequence[str]
+    exit_status: int | None
+    checks: tuple[Check, ...]
+    halt: threading.Event
+
+
+def usage_by_help(ended: Ended) -> Usage | None:
+    """Return what its help comes to, where it wants arguments or has only shown its help; else None."""
+    lines = ended.lines
     line = next((line for line in lines if _WANTS.search(line)), None)
     if line is None or any(_FAILED.search(each) for each in lines):
-        return run
+        return None
     rest = [each.strip() for each in lines[lines.index(line) + 1 :] if each.strip()]
     whole = f"{line.strip()} {rest[0]}" if re.fullmatch(r"\W*\w+:\W*", line) and rest else line.strip()
     shown = clean(whole, 100)
-    if run.exit_status == 0 and lines.index(line) >= _FIRST_LINES:
-        return run  # something that it printed while it worked
-    if run.exit_status == 0:
-        version = _version_check(folder, argv, variables, halt)
-        checks = (*run.checks, *([version] if version else []))
-        return _judged(run, checks, f"it shows its help (“{shown}”) and ends")
-    if not _passes_on(argv):
+    if ended.exit_status == 0 and lines.index(line) >= _FIRST_LINES:
+        return None  # something that it printed while it worked
+    if ended.exit_status == 0:
+        return _judged((*ended.checks, *_version_check(ended)), f"it shows its help (“{shown}”) and ends")
+    if not _passes_on(ended.argv):
         reason = f"it wants arguments (“{shown}”): say in dokimon.toml what it is started with"
-        return msgspec.structs.replace(run, kind="program", verdict="unsure", reason=reason)
-    help_check = _asked(folder, argv, "--help", variables, halt)
+        return Usage(verdict="unsure", reason=reason)
+    help_check = _asked(ended, "--help")
     if help_check is None:
-        return run
+        return None
     status, text = help_check
     # Many a program shows its help as if it were a fault, with another exit status than 0.
     is_help = bool(text.strip()) and (status == 0 or any(_WANTS.search(each) for each in text.splitlines()))
     verdict: CheckVerdict = "passed" if is_help and not _FAILED.search(text) else "failed"
     seen = f"{len(text.splitlines())} lines, {how_ended(status)}"
-    checks = (Check(name="--help", verdict=verdict, expected="its help", seen=seen),)
-    version = _version_check(folder, argv, variables, halt)
-    return _judged(run, (*checks, *([version] if version else [])), f"it wants arguments (“{shown}”)")
+    check = Check(name="--help", verdict=verdict, expected="its help", seen=seen)
+    return _judged((check, *_version_check(ended)), f"it wants arguments (“{shown}”)")
 
 
-def look_at_command(
-    run: Run, folder: Path, argv: list[str], variables: Mapping[str, str], lines: Sequence[str], halt: threading.Event
-) -> Run:
-    """Return the run of a command that failed without arguments, left open where its help works.
+def usage_of_command(ended: Ended) -> Usage | None:
+    """Return that a command which failed without arguments is left open, where its help works; else None.
 
     Many a command wants a file, a folder or a service to work on, and says so in its own words.
     """
-    if any(_FAILED.search(each) for each in lines) or not _passes_on(argv):
-        return run
-    answer = _asked(folder, argv, "--help", variables, halt)
+    if any(_FAILED.search(each) for each in ended.lines) or not _passes_on(ended.argv):
+        return None
+    answer = _asked(ended, "--help")
     if answer is None or answer[0] != 0 or not answer[1].strip():
-        return run
-    said = next((clean(each.strip(), 100) for each in lines if each.strip()), None)
+        return None
+    first = next((clean(each.strip(), 100) for each in ended.lines if each.strip()), None)
     reason = (
-        f"it {how_ended(run.exit_status)}{f' (“{said}”)' if said else ''}, but its --help works: say in dokimon.toml "
+        f"it {how_ended(ended.exit_status)}{f' (“{first}”)' if first else ''}, but its --help works: say in dokimon.toml "
+        "what it is started with"
     )
-    reason += "what it is started with"
     seen = f"{len(answer[1].splitlines())} lines, {how_ended(0)}"
-    checks = [Check(name="--help", verdict="passed", expected="its help", seen=seen)]
-    if version := _version_check(folder, argv, variables, halt):
-        checks.append(version)
-    return msgspec.structs.replace(
-        run, kind="program", verdict="unsure", reason=reason, checks=tuple(checks), diagnoses=()
-    )
+    check = Check(name="--help", verdict="passed", expected="its help", seen=seen)
+    return Usage(verdict="unsure", reason=reason, checks=(check, *_version_check(ended)))
 
 
-def _judged(run: Run, checks: tuple[Check, ...], reason: str) -> Run:
+def _judged(checks: tuple[Check, ...], reason: str) -> Usage:
     wrong = next((check for check in checks if check.verdict == "failed"), None)
     if wrong:
         reason = f"{reason}; {wrong.name}: {wrong.seen} (expected: {wrong.expected})"
-    return msgspec.structs.replace(
-        run, kind="program", verdict="failed" if wrong else "passed", reason=reason, checks=checks
-    )
+    return Usage(verdict="failed" if wrong else "passed", reason=reason, checks=checks)
 
 
-def _version_check(folder: Path, argv: list[str], variables: Mapping[str, str], halt: threading.Event) -> Check | None:
-    """Hold what `--version` says against the version of the manifest; None where one of both is not to be had."""
-    declared = version_of(folder)
-    answer = _asked(folder, argv, "--version", variables, halt) if declared else None
+def _version_check(ended: Ended) -> tuple[Check, ...]:
+    """Compare what `--version` says with the version of the manifest; nothing where one of both is not to be had."""
+    declared = version_of(ended.folder)
+    answer = _asked(ended, "--version") if declared else None
     if declared is None or answer is None or answer[0] != 0:
-        return None
+        return ()
     version, place = declared
-    said = re.search(r"\d+\.\d+[\w.+-]*", answer[1])
-    if said is None:
-        return None
+    told = re.search(r"\d+\.\d+[\w.+-]*", answer[1])
+    if told is None:
+        return ()
     fits = re.search(rf"(?<![\d.]){re.escape(version)}(?![\d])", answer[1]) is not None
     verdict: CheckVerdict = "passed" if fits else "failed"
-    return Check(name="--version", verdict=verdict, expected=f"{version}, as {place} says", seen=clean(said[0], 60))
+    expected = f"{version}, as {place} says"
+    return (Check(name="--version", verdict=verdict, expected=expected, seen=clean(told[0], 60)),)
 
 
-def _passes_on(argv: list[str]) -> bool:
+def _passes_on(argv: Sequence[str]) -> bool:
     """Whether what is started gets the arguments behind its command; a shell passes them on where its line says so."""
     return Path(argv[0]).name not in _CANNOT_PASS_ON or any('"$@"' in word for word in argv[1:3])
 
 
-def _asked(
-    folder: Path, argv: list[str], option: str, variables: Mapping[str, str], halt: threading.Event
-) -> tuple[int | None, str] | None:
+def _asked(ended: Ended, option: str) -> tuple[int | None, str] | None:
     """Return how the program ends with one option, and what it prints; None where it does not end in time."""
-    name = Path(argv[0]).name
-    if not _passes_on(argv):
+    name = Path(ended.argv[0]).name
+    if not _passes_on(ended.argv):
         return None
     output = Output()
     more = [_ENDS_OPTIONS[name]] if name in _ENDS_OPTIONS else []
     try:
-        tree = Tree.start([*argv, *more, option], folder, variables, output)
+        command = [*ended.argv, *more, option]
+        end = run_to_end(command, ended.folder, ended.variables, output, _WITHIN, ended.halt)
     except StartFault:
         return None
-    try:
-        state = wait_until_up(tree, Awaited(within=_WITHIN, ends=True), halt)
-        output.wait(1.0)
-        stop(tree)
-    finally:
-        tree.close()
-    return (tree.exit_status, output.text()) if state.how == "ended" else None
+    return (end.status, output.text()) if end.ended else None
 
 
 def _json(text: str) -> Any:

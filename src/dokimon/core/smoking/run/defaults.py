@@ -1,0 +1,59 @@
+"""What is looked at of a run that is up although nobody asked: its root page, what else listens, its certificate."""
+
+from __future__ import annotations
+
+import time
+from collections.abc import Sequence
+
+from dokimon.core.checks.carrying_out import PlannedCheck
+from dokimon.core.checks.console import unasked
+from dokimon.core.processes.answering import status_of
+from dokimon.core.processes.readiness import State
+from dokimon.core.processes.sockets import addresses_for_others
+from dokimon.core.report.model import Check, CheckVerdict, Listening
+from dokimon.core.smoking.run.session import Session
+
+_MOST_OTHERS = 5
+_OTHERS_SECONDS = 5.0
+
+
+def with_root_page(asked: Sequence[PlannedCheck], url: str | None) -> tuple[PlannedCheck, ...]:
+    """Return the checks of a server: where none asks it for anything, its root page is looked at too."""
+    if url is None or any(each.spec.asks_server for each in asked):
+        return tuple(asked)
+    from dokimon.core.checks.http import Http
+
+    return (PlannedCheck(Http(get="/")), *asked)
+
+
+def default_checks(session: Session, state: State, listening: Sequence[Listening]) -> list[Check]:
+    """Look at what nobody asked for."""
+    plan, found = session.inputs.plan, []
+    if state.settled and not session.inputs.checks:
+        found += unasked(session.check_context(origin=state.url))
+    if state.url and not session.inputs.checks:
+        found += _others(state.at, listening)
+    if state.url and state.url.startswith("https:"):
+        from dokimon.core.checks.certificate import check_certificate
+
+        found += check_certificate(state.url)
+    if state.url and plan.expose:
+        from dokimon.core.checks.exposure import reachable
+
+        page = state.shown and state.shown + "/"
+        found += reachable(addresses_for_others(page, listening), state.url)
+    return found
+
+
+def _others(mine: Listening | None, listening: Sequence[Listening]) -> list[Check]:
+    """Look at what else listens: one of several servers that answers with a server error fails the run."""
+    checks = []
+    ports = {at.port: at for at in listening if mine is None or at.port != mine.port}
+    for port, at in sorted(ports.items())[:_MOST_OTHERS]:
+        begun = time.monotonic()
+        status = status_of(at, _OTHERS_SECONDS)
+        seen = "accepts connections; no HTTP" if status is None else f"GET /: {status}"
+        verdict: CheckVerdict = "failed" if status is not None and status >= 500 else "passed"
+        spent = round(time.monotonic() - begun, 3)
+        checks.append(Check(name=f"also {port}", verdict=verdict, expected="no server error", seen=seen, seconds=spent))
+    return checks
