@@ -18,10 +18,10 @@ import psutil
 import pytest
 from hypothesis import settings
 
-from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
+from dokimon.core.processes.systems.face import hold, let_go
 from program import Program
 
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure

@@ -94,7 +94,7 @@ def test_what_ignores_every_polite_signal_is_killed_and_told(world: World, free_
     from dokimon.core.processes.output import Output
     from dokimon.core.processes.tree import Tree
 
-    monkeypatch.setattr(stopping, "_STEPS", tuple((number, 0.4) for number, _ in stopping._STEPS))
+    monkeypatch.setattr(stopping, "_PATIENCE", (0.4, 0.4, 0.4))
     command = [sys.executable, str(STANDINS / "odd.py"), "ignores-all", str(free_port)]
     tree = Tree.start(command, world.checkout, world.environment, Output())
     tree.wait(0.5)

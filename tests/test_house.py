@@ -77,7 +77,7 @@ def test_no_file_takes_part_in_a_circle() -> None:
 
 def test_the_page_names_what_is_there() -> None:
     """Every module of a room that the page names exists, and every folder of modules is a room."""
-    for line in re.findall(r"^\| `core/\w+` \|.*$", PAGE.read_text("utf-8"), re.MULTILINE):
+    for line in re.findall(r"^\| `core/[\w/]+` \|.*$", PAGE.read_text("utf-8"), re.MULTILINE):
         room, *named = re.findall(r"`([\w/]+)`", line)
         for name in named:
             assert list((SRC / "dokimon" / room).glob(f"**/{name.rstrip('/')}*")), f"{room} has no {name}"
@@ -85,6 +85,22 @@ def test_the_page_names_what_is_there() -> None:
         path.parent.relative_to(SRC / "dokimon").as_posix() for path in (SRC / "dokimon/core").glob("*/__init__.py")
     }
     assert folders <= {room.replace(".", "/") for room in rooms()}
+
+
+def test_what_differs_by_system_is_in_one_place() -> None:
+    """Another system is another module of `processes/systems`, and no change elsewhere."""
+    found = []
+    for module, path in modules().items():
+        if module.startswith("dokimon.core.processes.systems"):
+            continue
+        for node in ast.walk(_tree(path)):
+            names = [node.attr] if isinstance(node, ast.Attribute) else []
+            names += [each.name for each in node.names] if isinstance(node, ast.Import | ast.ImportFrom) else []
+            if wrong := {"killpg", "fork", "openpty", "pty", "fcntl", "termios", "pidfd_open", "msvcrt", "ctypes"} & {
+                *names
+            }:
+                found.append(f"{module}: {', '.join(wrong)}")
+    assert not found
 
 
 def test_the_core_knows_no_terminal() -> None:

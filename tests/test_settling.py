@@ -15,9 +15,9 @@ from dokimon.core.planning.plan import Rank, RunPlan
 from dokimon.core.processes import answering, readiness, settling
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.output import Output
-from dokimon.core.processes.process_table import new_listeners
 from dokimon.core.processes.readiness import Awaited, wait_until_up
 from dokimon.core.processes.stopping import stop
+from dokimon.core.processes.systems import linux
 from dokimon.core.processes.tree import Tree
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import Run
@@ -135,7 +135,7 @@ def test_a_program_that_wants_a_terminal_gets_one(tmp_path: Path) -> None:
 @pytest.mark.skipif(sys.platform != "linux", reason="asks Linux")
 def test_the_kernel_tells_that_somebody_listens_anew(monkeypatch: pytest.MonkeyPatch) -> None:
     monkeypatch.delenv("DOKIMON_PROCESSES", raising=False)
-    watch = new_listeners()
+    watch = linux.new_listeners()
     assert watch is not None
     with socket.socket() as probe:
         probe.bind(("127.0.0.1", 0))
@@ -151,15 +151,13 @@ def test_the_kernel_tells_that_somebody_listens_anew(monkeypatch: pytest.MonkeyP
 
 @pytest.mark.skipif(sys.platform != "linux", reason="asks Linux")
 def test_where_the_kernel_does_not_answer_all_is_looked_at_as_elsewhere(monkeypatch: pytest.MonkeyPatch) -> None:
-    from dokimon.core.processes import table_linux
-
     monkeypatch.delenv("DOKIMON_PROCESSES", raising=False)
     for family in (socket.AF_INET, socket.AF_INET6):
-        request = table_linux._REQUESTS[family]
+        request = linux._REQUESTS[family]
         monkeypatch.setitem(
-            table_linux._REQUESTS, family, request[:4] + b"\xff\x7f" + request[6:]
+            linux._REQUESTS, family, request[:4] + b"\xff\x7f" + request[6:]
         )  # a kind that is not known
-    assert new_listeners() is None
+    assert linux.new_listeners() is None
     code = "import http.server as h; h.HTTPServer(('127.0.0.1', 0), h.SimpleHTTPRequestHandler).serve_forever()"
     tree = Tree.start([sys.executable, "-c", code], Path.cwd(), os.environ, Output())
     try:

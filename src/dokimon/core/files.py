@@ -90,28 +90,3 @@ def replace_for_oneself(path: Path, content: bytes) -> None:
     beside = path.with_name(f"{path.name}.{os.getpid()}")
     write_for_oneself(beside, content)
     beside.replace(path)
-
-
-_SHARE_CONTENT = 0x40049409
-"""FICLONE (ioctl_ficlonerange(2)): the new file has the blocks of the old one until either is written to."""
-
-
-def copy_cheaply(source: Path, target: Path) -> None:
-    """Copy a file with its mode and times, or a link as a link; where the file system can, the two share their blocks.
-
-    Raises `OSError`.
-    """
-    import shutil
-
-    if source.is_symlink():
-        shutil.copy2(source, target, follow_symlinks=False)
-        return
-    try:
-        import fcntl
-
-        with source.open("rb") as old, target.open("xb") as new:
-            fcntl.ioctl(new.fileno(), _SHARE_CONTENT, old.fileno())
-        shutil.copystat(source, target)
-    except (ImportError, OSError):
-        target.unlink(missing_ok=True)
-        shutil.copy2(source, target)

@@ -19,8 +19,8 @@ from dokimon.core.declarations.checkout import find_checkout
 from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 from dokimon.core.files import inside, is_ones_own, make_for_oneself
-from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.platform import own_folder
+from dokimon.core.processes.systems.face import hold, let_go
 
 _FORGOTTEN_AFTER = 3600.0
 """Seconds; a younger copy may belong to a Dokimon that is about to write its entry."""

@@ -9,6 +9,8 @@ from collections.abc import Iterator
 from contextlib import contextmanager
 from pathlib import Path
 
+from dokimon.core.processes.systems.face import here
+
 _PREFIX = "dokimon-browser-"
 
 
@@ -26,15 +28,5 @@ def scratch() -> Iterator[Path]:
 def _sweep(where: Path) -> None:
     for old in where.glob(f"{_PREFIX}*"):
         number = old.name.removeprefix(_PREFIX).partition("-")[0]
-        if number.isdecimal() and old.stat().st_uid == os.getuid() and not _is_alive(int(number)):
+        if number.isdecimal() and old.stat().st_uid == os.getuid() and not here().is_alive(int(number)):
             shutil.rmtree(old, ignore_errors=True)
-
-
-def _is_alive(pid: int) -> bool:
-    try:
-        os.kill(pid, 0)
-    except ProcessLookupError:
-        return False
-    except PermissionError:
-        return True
-    return True

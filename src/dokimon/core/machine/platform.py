@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import os
-import signal
 import stat
-import subprocess
 import sys
 from collections.abc import Mapping
 from pathlib import Path
@@ -49,17 +47,6 @@ def identity(path: Path | str) -> tuple[int, int] | str:
     except OSError:
         return str(path)
     return (status.st_dev, status.st_ino) if status.st_ino else str(path)
-
-
-def kill_session(process: subprocess.Popen[bytes]) -> None:
-    """Kill a process that was started with `start_new_session`, and all that stayed in its process group."""
-    try:
-        if WINDOWS:
-            process.kill()
-        else:
-            os.killpg(process.pid, signal.SIGKILL)
-    except (ProcessLookupError, PermissionError):
-        process.kill()
 
 
 def shell_command(command: str) -> list[str]:

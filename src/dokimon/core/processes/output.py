@@ -6,7 +6,6 @@ line ends are counted, a pattern is searched in whole pieces, and lines are made
 
 from __future__ import annotations
 
-import contextlib
 import os
 import re
 import select
@@ -21,6 +20,7 @@ from dokimon.core.expressions import expression
 from dokimon.core.patterns import SECONDS
 from dokimon.core.processes.log_file import LARGEST_BYTES, LogFile
 from dokimon.core.processes.masking import Mask
+from dokimon.core.processes.systems.face import here
 from dokimon.core.text import as_shown, clean, without_sequences
 
 _FIRST_BYTES = 64 * 1024
@@ -213,7 +213,7 @@ class Output:
     def _read(self, stream: IO[bytes], is_error: bool) -> None:
         left, held = b"", 0
         number = stream.fileno()
-        _widen(number)
+        here().widen(number, _PIECE)
         with stream:
             while True:
                 # A prompt has no line end: what is there for a moment is a line too, but for what may begin a secret.
@@ -273,14 +273,6 @@ def _piece(number: int) -> bytes:
         return os.read(number, _PIECE)
     except OSError:  # the other end of a terminal is closed (EIO)
         return b""
-
-
-def _widen(pipe: int) -> None:
-    """A wider pipe spares a fast run most of its waiting (fcntl(2), F_SETPIPE_SZ; Linux)."""
-    import fcntl
-
-    with contextlib.suppress(OSError, AttributeError):
-        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, _PIECE)
 
 
 def _shown(line: bytes) -> str:

@@ -13,9 +13,10 @@ import msgspec
 
 from dokimon.core.expressions import expression
 from dokimon.core.processes.answering import Asking
-from dokimon.core.processes.process_table import Sockets, new_listeners, socket_table, udp_ports, unix_sockets
 from dokimon.core.processes.settling import Settled, Settling
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
+from dokimon.core.processes.systems.face import here
+from dokimon.core.processes.systems.values import Sockets
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 
@@ -91,7 +92,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
     settling = None
     if not (awaited.serves or awaited.line or awaited.file or awaited.get):
         settling = Settling(tree, builds=awaited.builds)
-    table = socket_table()
+    table = here().sockets()
     if awaited.line:
         tree.output.await_line(awaited.line)
     waiting = _Waiting(tree, awaited, asking, begun)
@@ -106,7 +107,7 @@ class _Waiting:
 
     def __init__(self, tree: Tree, awaited: Awaited, asking: Asking, begun: float) -> None:
         self._tree, self._awaited, self._asking, self._begun = tree, awaited, asking, begun
-        self._listeners = new_listeners()
+        self._listeners = here().new_listeners()
 
     def pause(self, spent: float) -> None:
         """Wait until a socket may listen, an answer or a sign has come, the command has ended, or a moment is over."""
@@ -203,7 +204,7 @@ def _settled(
         by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
         return State(how="up", seconds=spent, by=by, at=sockets[0])
     processes = tree.processes()
-    paths, ports = unix_sockets(processes), udp_ports(processes)
+    paths, ports = here().unix_sockets(processes), here().udp_ports(processes)
     if settled.how in ("waits", "silent") and (paths or ports):
         where = f"the UNIX socket {paths[0]}" if paths else f"UDP port {ports[0]}"
         return State(how="up", seconds=spent, by=f"it listens on {where}, and has nothing more to do")

@@ -11,7 +11,7 @@ from collections.abc import Sequence
 from typing import Literal, NamedTuple
 
 from dokimon.core.expressions import expression
-from dokimon.core.processes.process_table import cpu_seconds
+from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.tree import Tree
 
 _QUIET_SECONDS = 2.5
@@ -70,7 +70,7 @@ class Settling:
         now = time.monotonic()
         if now - self._looked < _LOOK_EVERY:
             return None
-        size, busy = self._tree.output.size, cpu_seconds(self._tree.processes())
+        size, busy = self._tree.output.size, here().cpu_seconds(self._tree.processes())
         if busy is None:  # nothing is known of what it works at on this system
             return None
         works = busy - self._busy > _IDLE_SHARE * (now - self._looked)

@@ -7,7 +7,8 @@ from collections.abc import Collection, Iterable
 from urllib.parse import urlsplit
 
 from dokimon.core.machine.platform import is_loopback
-from dokimon.core.processes.process_table import Sockets, command_of, is_held, socket_table
+from dokimon.core.processes.systems.face import command_of, here, is_held
+from dokimon.core.processes.systems.values import Sockets
 from dokimon.core.report.model import Listening, Stranger
 from dokimon.core.text import clean
 
@@ -29,7 +30,7 @@ def listeners(pids: Iterable[int], table: Sockets | None = None) -> tuple[Listen
 
 
 def _of(pids: Iterable[int], table: Sockets | None) -> dict[tuple[str, int], int]:
-    return (table or socket_table()).of(pids)
+    return (table or here().sockets()).of(pids)
 
 
 def asked_address(listening: Listening) -> str:

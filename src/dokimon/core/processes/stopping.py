@@ -2,17 +2,17 @@
 
 from __future__ import annotations
 
-import signal
 import time
 
 import msgspec
 
+from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import StopStep
 from dokimon.core.text import clean
 
-_STEPS = ((signal.SIGINT, 8.0), (signal.SIGTERM, 5.0), (signal.SIGKILL, 5.0))
-"""The signals in turn, and the seconds that the tree has after each."""
+_PATIENCE = (8.0, 5.0, 5.0)
+"""The seconds that the tree has after each of the system's signals, from the politest to the surest."""
 
 _KEYS_SECONDS = 5.0
 _WAKE_EVERY = 1.0
@@ -44,14 +44,15 @@ def stop(tree: Tree, keys: str | None = None, *, at_terminal: bool = True) -> St
     if keys and (count := len(tree.processes())) and tree.press(keys):
         _wait(tree, started, _KEYS_SECONDS)
         steps.append(StopStep(f"keys {clean(repr(keys), 20)}", count, round(time.monotonic() - started, 3)))
-    for number, patience in _STEPS if at_terminal else _STEPS[1:]:
+    signals = list(zip(here().STOP_SIGNALS, _PATIENCE, strict=True))
+    for signal, patience in signals if at_terminal else signals[1:]:
         count = len(tree.processes())
         if not count:
             break
         begun = time.monotonic()
-        if tree.interrupt() if number == signal.SIGINT else tree.send(number):
+        if tree.send(signal):
             _wait(tree, begun, patience)
-        steps.append(StopStep(number.name, count, round(time.monotonic() - begun, 3)))
+        steps.append(StopStep(signal, count, round(time.monotonic() - begun, 3)))
     left = tree.close()
     return Stopped(
         by=steps[-1].signal if steps else None,

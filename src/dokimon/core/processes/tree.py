@@ -2,26 +2,19 @@
 
 from __future__ import annotations
 
-import contextlib
-import os
-import signal
-import subprocess
-import sys
 import threading
 import time
 from collections.abc import Mapping, Sequence
 from pathlib import Path
-from typing import IO
 
 from dokimon.core.faults import Fault
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.picture import Picture
-from dokimon.core.processes.process_table import process_table, reaps_orphans
+from dokimon.core.processes.systems.face import here
+from dokimon.core.processes.systems.values import Start, Warded
 
 _LOOK_EVERY = 0.02
 _CLOSE_SECONDS = 3.0
-
-_WARDEN = Path(__file__).with_name("warden.py")
 
 
 class StartFault(Fault):
@@ -29,21 +22,17 @@ class StartFault(Fault):
 
 
 class Tree:
-    """A running command below its warden (see `warden.py`). Use `start` to make one and `close` to end it for good.
+    """A running command below its warden (see `systems/warden.py`). Use `start` to make one and `close` to end it for good.
 
     `lost_warden` says that somebody killed the warden: what was known of the tree was killed then.
     """
 
-    def __init__(
-        self, warden: subprocess.Popen[bytes], control: int, status: int, output: Output, keyboard: int | None
-    ) -> None:
+    def __init__(self, warded: Warded, output: Output) -> None:
         self.output = output
-        self._warden = warden
-        self._control: int | None = control
-        self._status = os.fdopen(status, "rb")
-        self._keyboard = keyboard
-        self._below = process_table()
-        self._picture = Picture(warden.pid)
+        self._system = here()
+        self._warded = warded
+        self._told = warded.told()
+        self._picture = Picture(warded.pid)
         self._left: tuple[str, ...] | None = None
         self._ended = threading.Event()
         self._empty = threading.Event()
@@ -68,37 +57,16 @@ class Tree:
         """
         if not folder.is_dir():
             raise StartFault(f"there is no folder {folder}")
-        control_end, control = os.pipe()
-        status, status_end = os.pipe()
-        streams = _Streams(terminal, keyboard)
-        owns, isolated = ("tree", ["-I", "-S"]) if reaps_orphans() else ("marks", ["-I"])
+        start = Start(command, str(folder), dict(environment), terminal, keyboard)
+        system = here()
         try:
-            warden = subprocess.Popen(
-                [
-                    sys.executable, *isolated, str(_WARDEN), str(control_end), str(status_end),
-                    "terminal" if terminal else "pipes", owns, *command,
-                ],
-                cwd=folder,
-                env={**environment, **({"TERM": "xterm-256color"} if terminal else {})},
-                stdin=streams.stdin,
-                stdout=streams.stdout,
-                stderr=streams.stderr,
-                pass_fds=(control_end, status_end),
-                start_new_session=True,
-            )  # fmt: skip
+            warded = system.launch(start, "tree" if system.REAPS_ORPHANS else "marks")
         except (OSError, ValueError) as wrong:
-            os.close(control)
-            os.close(status)
-            streams.close()
             raise StartFault(str(wrong)) from None
-        finally:
-            os.close(control_end)
-            os.close(status_end)
-            streams.close_child_ends()
-        for number, stream in enumerate(streams.read_from(warden)):
+        for number, stream in enumerate(warded.streams):
             output.follow(stream, is_error=number > 0)
-        tree = cls(warden, control, status, output, streams.keyboard(warden))
-        word, _, rest = tree._status.readline().decode().strip().partition(" ")
+        tree = cls(warded, output)
+        word, rest = next(tree._told, ("", ""))
         if word != "started":
             tree.close()
             raise StartFault(f"{command[0]}: {rest or 'it could not be started'}")
@@ -107,14 +75,13 @@ class Tree:
         return tree
 
     def _watch(self) -> None:
-        for line in self._status:
-            word, _, rest = line.decode().strip().partition(" ")
+        for word, rest in self._told:
             if word == "ended":
                 self.exit_status = int(rest)
                 self._ended.set()
             elif word == "empty":
                 self._empty.set()
-        if self._control is not None:  # somebody killed the warden: nobody else ends the run now
+        if not self._warded.is_released:  # somebody killed the warden: nobody else ends the run now
             self.lost_warden = True
             self._picture.end()
         self._ended.set()
@@ -131,7 +98,7 @@ class Tree:
 
     def wait_empty(self, seconds: float) -> bool:
         """Wait until no process of the tree is left, at most `seconds`; return whether none is."""
-        if reaps_orphans():
+        if self._system.REAPS_ORPHANS:
             return self._empty.wait(seconds)
         # The warden is not told when what left it ends: look again and again.
         deadline = time.monotonic() + seconds
@@ -143,7 +110,7 @@ class Tree:
 
     def processes(self) -> list[int]:
         """Return the ids of the living processes of the tree."""
-        found = self._below(self._warden.pid)
+        found = self._system.below(self._warded.pid)
         self._picture.add(found)
         return found
 
@@ -153,38 +120,22 @@ class Tree:
 
     def press(self, keys: str) -> bool:
         """Send keys to the run as if they were typed; return whether there was anyone to send them to."""
-        if self._keyboard is None:
-            return False
-        try:
-            os.write(self._keyboard, keys.encode())
-        except OSError:
-            return False
-        return True
+        return self._warded.press(keys.encode())
 
-    def interrupt(self) -> bool:
-        """Do what Ctrl+C in a terminal does: SIGINT to every process of the command's process group.
+    def send(self, signal: str) -> bool:
+        """Send one of the system's `STOP_SIGNALS` to the tree; return whether any process may be sent it.
 
-        Once the command itself is gone, the rest of the tree is interrupted one by one. Return whether any was.
+        The first one does what Ctrl+C in a terminal does, to the command and its group; once the command itself is gone,
+        and with the others, the living processes of the tree are sent it one by one.
         """
-        try:
-            os.killpg(self.pid, signal.SIGINT)
-        except (ProcessLookupError, PermissionError):
-            return self.send(signal.SIGINT)
-        return True
-
-    def send(self, number: signal.Signals) -> bool:
-        """Send a signal to every living process of the tree; return whether any of them may be sent one."""
-        sent = False
-        for pid in self.processes():
-            with contextlib.suppress(OSError):
-                os.kill(pid, number)
-                sent = True
-        return sent
+        if signal == self._system.STOP_SIGNALS[0] and self._system.interrupt(self.pid):
+            return True
+        sent = [self._system.send(pid, signal) for pid in self.processes()]
+        return any(sent)
 
     def wake_warden(self) -> None:
         """Let a warden go on that somebody stopped (SIGSTOP): it tells nothing and kills nothing then."""
-        with contextlib.suppress(OSError):
-            self._warden.send_signal(signal.SIGCONT)
+        self._warded.wake()
 
     def close(self) -> tuple[str, ...]:
         """Let the warden kill whatever is left, and wait for its end; return what could not be ended, in words.
@@ -195,76 +146,15 @@ class Tree:
             return self._left
         self.processes()
         self.wake_warden()
-        if self._control is not None:
-            control, self._control = self._control, None
-            os.close(control)
-        try:
-            self._warden.wait(_CLOSE_SECONDS)
-        except subprocess.TimeoutExpired:
-            self._warden.kill()
-            self._warden.wait()
+        self._warded.release()
+        self._warded.wait(_CLOSE_SECONDS)
         self._left = ()
-        if self._warden.returncode:  # it was killed, or gave up
+        if self._warded.went_wrong:
             self._picture.end()
             self._left = self._picture.in_words()
         self._picture.forget()
         self._ended.wait(1.0)
         self.output.wait(1.0)
         self.output.close()
-        if self._keyboard is not None:
-            with contextlib.suppress(OSError):
-                os.close(self._keyboard)
-            self._keyboard = None
+        self._warded.close()
         return self._left
-
-
-class _Streams:
-    """The ends of a run's streams: two pipes for its output and perhaps one for keys, or one terminal for all three."""
-
-    def __init__(self, terminal: bool, keyboard: bool) -> None:
-        self._master: int | None = None
-        self._slave: int | None = None
-        self.stdin: int = subprocess.PIPE if keyboard else subprocess.DEVNULL
-        self.stdout: int = subprocess.PIPE
-        self.stderr: int = subprocess.PIPE
-        if terminal:
-            self._master, self._slave = os.openpty()
-            _set_size(self._slave)
-            self.stdin = self.stdout = self.stderr = self._slave
-
-    def close_child_ends(self) -> None:
-        if self._slave is not None:
-            os.close(self._slave)
-            self._slave = None
-
-    def close(self) -> None:
-        self.close_child_ends()
-        if self._master is not None:
-            os.close(self._master)
-            self._master = None
-
-    def read_from(self, warden: subprocess.Popen[bytes]) -> list[IO[bytes]]:
-        """Return the streams to read the output from."""
-        if self._master is not None:
-            return [os.fdopen(os.dup(self._master), "rb")]
-        assert warden.stdout is not None and warden.stderr is not None
-        return [warden.stdout, warden.stderr]
-
-    def keyboard(self, warden: subprocess.Popen[bytes]) -> int | None:
-        """Return the file descriptor for keys, or None where the run reads none."""
-        if self._master is not None:
-            return self._master
-        if warden.stdin is None:
-            return None
-        number = os.dup(warden.stdin.fileno())
-        warden.stdin.close()
-        return number
-
-
-def _set_size(terminal: int) -> None:
-    """A terminal of no size makes some programs draw nothing: tty_ioctl(4), struct winsize."""
-    import fcntl
-    import struct
-    import termios
-
-    fcntl.ioctl(terminal, termios.TIOCSWINSZ, struct.pack("HHHH", 40, 120, 0, 0))

@@ -19,9 +19,10 @@ import msgspec
 
 from dokimon.core.declarations.revision import git_folder, head_of, index_entries
 from dokimon.core.declarations.walking import files_below
-from dokimon.core.files import copy_cheaply, make_for_oneself
-from dokimon.core.locking import hold, let_go
+from dokimon.core.files import make_for_oneself
 from dokimon.core.machine.platform import own_folder
+from dokimon.core.processes.systems.face import hold, let_go
+from dokimon.core.proving.copying import copy_cheaply
 from dokimon.core.proving.git import CloneFault, run_git
 from dokimon.core.proving.parts_of_clone import put_in_parts
 

@@ -8,7 +8,8 @@ from pathlib import Path
 
 from dokimon.core.declarations.revision import Entry, common_folder, git_folder, index_entries
 from dokimon.core.expressions import expression
-from dokimon.core.files import bytes_of_file, copy_cheaply, text_of
+from dokimon.core.files import bytes_of_file, text_of
+from dokimon.core.proving.copying import copy_cheaply
 from dokimon.core.proving.git import CloneFault, run_git
 from dokimon.core.text import clean
 

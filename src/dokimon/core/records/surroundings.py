@@ -48,7 +48,7 @@ def look_before(
     """Return what lies in the checkout, and who listens here; `whole` looks at all files, not at the manifests alone."""
     ports: tuple[int, ...] = ()
     if whole:
-        from dokimon.core.processes.process_table import listening_ports  # psutil is late: `verify` needs none of it
+        from dokimon.core.processes.systems.face import listening_ports  # psutil is late: `verify` needs none of it
 
         ports = listening_ports()
         files, every = contents_of(root, known)

@@ -15,8 +15,8 @@ import msgspec
 from dokimon.core.digests import blake2b
 from dokimon.core.faults import Fault
 from dokimon.core.files import bytes_of_file, make_for_oneself, write_for_oneself
-from dokimon.core.locking import hold, let_go
 from dokimon.core.machine.platform import own_folder
+from dokimon.core.processes.systems.face import hold, let_go
 from dokimon.core.processes.watching import Watcher
 
 _LOOK_EVERY = 0.2

@@ -17,10 +17,10 @@ from dokimon.core.checks.window import Window
 from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.masking import is_secret_name
-from dokimon.core.processes.process_table import unix_sockets
 from dokimon.core.processes.readiness import Awaited, State, wait_until_up
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.processes.stopping import Stopped
+from dokimon.core.processes.systems.face import here
 from dokimon.core.report.model import Check, Fact, Listening, Stranger
 from dokimon.core.smoking.run.defaults import default_checks, with_root_page
 from dokimon.core.smoking.run.session import Session
@@ -93,7 +93,7 @@ def wait(session: Session) -> Waited:
         tree.output.wait(1.0)
     late = state.how == "late" and plan.kind != "program"
     found = session.listening() if late else ()
-    paths = unix_sockets(tree.processes()) if late and not found else ()
+    paths = here().unix_sockets(tree.processes()) if late and not found else ()
     return Waited(
         state=state,
         last_lines=tree.output.last(LAST_LINES),

@@ -6,15 +6,38 @@ processes of the machine does.
 
 from __future__ import annotations
 
+import contextlib
 import os
+import select
+import signal
 import socket as _socket
 import struct
 import sys
 from collections.abc import Iterable, Iterator
-from typing import TYPE_CHECKING
+from pathlib import Path
+from typing import IO
 
-if TYPE_CHECKING:
-    from dokimon.core.processes.table_portable import Address
+from dokimon.core.processes.systems import posix
+from dokimon.core.processes.systems.posix import (
+    STOP_SIGNALS,
+    hold,
+    interrupt,
+    is_alive,
+    kill_session,
+    launch,
+    let_go,
+    send,
+)
+from dokimon.core.processes.systems.values import Address, Handle
+
+__all__ = [
+    "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive", "is_blind",
+    "kill_session", "launch", "let_go", "new_listeners", "ports_of_all", "send", "share_content", "sockets", "udp_ports",
+    "unix_sockets", "widen",
+]  # fmt: skip
+
+REAPS_ORPHANS = True
+"""prctl(2), PR_SET_CHILD_SUBREAPER."""
 
 
 def below(pid: int) -> list[int]:
@@ -99,6 +122,9 @@ class SocketTable:
         return port in self._others
 
 
+sockets = SocketTable
+
+
 def listening_sockets() -> dict[int, Address]:
     """Return the address of each listening TCP socket of this machine by its inode."""
     try:
@@ -143,6 +169,14 @@ class NewListeners:
         for link in self._links:
             link.close()
         self._links = []
+
+
+def new_listeners() -> NewListeners | None:
+    """Return what tells at little cost that somebody listens anew; None where the kernel does not answer."""
+    try:
+        return NewListeners()
+    except OSError:
+        return None
 
 
 _FAMILIES = (_socket.AF_INET, _socket.AF_INET6)
@@ -263,7 +297,7 @@ def udp_ports(pids: Iterable[int]) -> list[int]:
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:
-    """Return the paths of UNIX sockets on which these processes listen .
+    """Return the paths of UNIX sockets on which these processes listen.
 
     /proc/net/unix: the fourth field are flags (00010000: accepts connections), the seventh the inode, the eighth the path.
     """
@@ -273,3 +307,67 @@ def unix_sockets(pids: Iterable[int]) -> list[str]:
         if len(fields) == 8 and fields[3] == b"00010000":
             listening[int(fields[6])] = os.fsdecode(fields[7])
     return sorted({listening[inode] for pid in pids for inode in _sockets_of(pid) if inode in listening})
+
+
+def is_blind() -> bool:
+    """Whether /proc, which was there, is there no longer (a run in a mount namespace of its own may hide it)."""
+    return not Path("/proc/self/stat").exists()
+
+
+class _Held:
+    """A process that is held by a handle of the kernel: pidfd_open(2)."""
+
+    def __init__(self, pid: int) -> None:
+        """Raises `OSError`."""
+        self.pid = pid
+        self._handle: int | None = os.pidfd_open(pid)
+
+    def lives(self) -> bool:
+        if self._handle is None:
+            return False
+        poll = select.poll()
+        poll.register(self._handle, select.POLLIN)  # it becomes readable when the process has ended
+        return not poll.poll(0)
+
+    def kill(self) -> bool:
+        if self._handle is None:
+            return False
+        try:
+            signal.pidfd_send_signal(self._handle, signal.SIGKILL)
+        except ProcessLookupError:
+            return True
+        except OSError:
+            return False
+        return True
+
+    def forget(self) -> None:
+        if self._handle is not None:
+            os.close(self._handle)
+            self._handle = None
+
+
+def handle(pid: int, *, exact: bool) -> Handle:
+    """Return a handle of a process: of the kernel's where it is to be exact, else by when it started."""
+    if exact:
+        with contextlib.suppress(OSError):
+            return _Held(pid)
+    return posix.Started(pid)
+
+
+def widen(pipe: int, size: int) -> None:
+    """A wider pipe spares a fast run most of its waiting (fcntl(2), F_SETPIPE_SZ)."""
+    import fcntl
+
+    with contextlib.suppress(OSError):
+        fcntl.fcntl(pipe, fcntl.F_SETPIPE_SZ, size)
+
+
+_FICLONE = 0x40049409
+"""ioctl_ficlonerange(2)."""
+
+
+def share_content(old: IO[bytes], new: IO[bytes]) -> None:
+    """Let a new file have the blocks of an old one until either is written to; raises `OSError`."""
+    import fcntl
+
+    fcntl.ioctl(new.fileno(), _FICLONE, old.fileno())

@@ -9,7 +9,7 @@ way, the warden kills what is left and ends.
 OWNS says what it can hold together. With `tree` (Linux) every process whose parent ends becomes the warden's child
 (prctl(2), PR_SET_CHILD_SUBREAPER), also one that made a session of its own or turned itself into a daemon: the whole
 tree stays below the warden. With `marks` (other systems) every process of the tree carries a variable by which it is
-found again (`table_portable.MARK`); only one that clears its environment and leaves its parent escapes.
+found again (`portable.MARK`); only one that clears its environment and leaves its parent escapes.
 
 It runs by itself, before anything of Dokimon could be imported: the standard library only, and little of it. `marks`
 needs psutil, and is therefore started without `-S`.
@@ -107,7 +107,7 @@ def _kill(process: int) -> None:
 
 
 def _below_or_marked() -> list[int]:
-    from dokimon.core.processes.table_portable import below
+    from dokimon.core.processes.systems.portable import below
 
     return below(os.getpid())
 

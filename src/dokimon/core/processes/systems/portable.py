@@ -1,17 +1,35 @@
 """Any system: the processes below one, and the sockets that they listen on, as psutil lists them.
 
-macOS uses this. It runs on Linux too, where the same tests drive it (`DOKIMON_PROCESSES=portable`).
+macOS uses this module. It runs on Linux too, where the same tests drive it (`DOKIMON_PROCESSES=portable`).
 """
 
 from __future__ import annotations
 
 from collections.abc import Iterable
+from typing import IO
 
 import psutil
 
-Address = tuple[str, int]
-"""An IP address and a port."""
+from dokimon.core.processes.systems import posix
+from dokimon.core.processes.systems.posix import (
+    STOP_SIGNALS,
+    hold,
+    interrupt,
+    is_alive,
+    kill_session,
+    launch,
+    let_go,
+    send,
+)
+from dokimon.core.processes.systems.values import Address, Handle, Listeners
 
+__all__ = [
+    "MARK", "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive",
+    "is_blind", "kill_session", "launch", "let_go", "new_listeners", "ports_of_all", "send", "share_content", "sockets",
+    "udp_ports", "unix_sockets", "widen",
+]  # fmt: skip
+
+REAPS_ORPHANS = False
 
 MARK = "DOKIMON_TREE"
 """The variable in which each process of a tree carries the ids of the wardens above it, separated by spaces."""
@@ -68,6 +86,14 @@ class SocketTable:
         return True
 
 
+sockets = SocketTable
+
+
+def new_listeners() -> Listeners | None:
+    """Nothing tells it cheaply."""
+    return None
+
+
 def ports_of_all() -> list[int]:
     """Return the ports on which anything listens; raises `OSError` where that is refused (macOS: to all but root)."""
     try:
@@ -87,3 +113,32 @@ def unix_sockets(pids: Iterable[int]) -> list[str]:
             continue
         found |= {str(each.laddr) for each in connections if each.laddr}
     return sorted(found)
+
+
+def udp_ports(pids: Iterable[int]) -> list[int]:
+    """Not known: psutil does not tell a bound port from one that a question was sent from."""
+    return []
+
+
+def cpu_seconds(pids: Iterable[int]) -> float | None:
+    """Not known: the time of children that have ended is told on some systems only."""
+    return None
+
+
+def is_blind() -> bool:
+    """Never: the list of processes is asked of the kernel."""
+    return False
+
+
+def handle(pid: int, *, exact: bool) -> Handle:
+    """Return a handle of a process."""
+    return posix.Started(pid)
+
+
+def widen(pipe: int, size: int) -> None:
+    """Pipes are as they are."""
+
+
+def share_content(old: IO[bytes], new: IO[bytes]) -> None:
+    """No file shares its blocks."""
+    raise OSError("no file shares its blocks with another on this system")
