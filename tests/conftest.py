@@ -22,6 +22,8 @@ from dokimon.core.machine.cache import Cache
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.machine.survey import Installation, Surveyor
 from dokimon.core.processes.systems.face import hold, let_go
+from dokimon.core.report.outcome import exit_status
+from dokimon.core.report.reading import decode
 from program import Program
 
 settings.register_profile("steady", deadline=None)  # a busy machine is no failure
@@ -44,9 +46,11 @@ class Ended(NamedTuple):
 
     @property
     def report(self) -> dict[str, Any]:
-        """The report that it printed."""
+        """The report that it printed; the call ended with the status that the report comes to."""
         assert "Traceback" not in self.err
-        return report_in(self.out)
+        read = report_in(self.out)
+        assert exit_status(decode(self.out.encode())) == self.status
+        return read
 
 
 _VALID = jsonschema.Draft202012Validator(SCHEMA)

@@ -6,6 +6,8 @@ import re
 import subprocess
 import sys
 import threading
+from collections.abc import Iterator
+from importlib import import_module
 from pathlib import Path
 from typing import Any
 
@@ -132,3 +134,21 @@ def test_nothing_is_loaded_before_it_is_used() -> None:
     assert {*dokimon.__all__} <= {*dir(dokimon)}
     with pytest.raises(AttributeError):
         dokimon.nothing  # noqa: B018
+
+
+def test_every_fault_is_on_the_map_and_on_the_page() -> None:
+    for path in (Path(dokimon.__path__[0]) / "core").rglob("*.py"):
+        if re.search(r"^class \w+Fault\(", path.read_text("utf-8"), re.MULTILINE):
+            import_module(".".join(path.relative_to(Path(dokimon.__path__[0]).parent).with_suffix("").parts))
+    known = {each.__name__ for each in _all_below(Fault)}
+    assert known <= {*dokimon.faults.__all__} and len(known) > 20
+    page, map_of_all = PAGE.read_text("utf-8"), import_module("dokimon.core.faults").__doc__ or ""
+    assert not [name for name in known if f"`{name}`" not in page or name not in map_of_all]
+    for name in dokimon.faults.__all__:
+        assert getattr(dokimon.faults, name).__name__ == name and name in dir(dokimon.faults)
+
+
+def _all_below(fault: type[Fault]) -> Iterator[type[Fault]]:
+    for each in fault.__subclasses__():
+        yield each
+        yield from _all_below(each)

@@ -87,7 +87,7 @@ def _show(sample: Sample, folder: Path, broken: bool, no_color: bool) -> int:
     os.environ["XDG_STATE_HOME"] = str(folder.parent / "state")
     smoked = smoke_in(folder, SmokeOptions(record=True), showing)
     draw_smoke(screen, smoked, quiet=False, verbose=False)
-    status = exit_status(smoked, strict=False)
+    status = exit_status(smoked)
     if sample == DEVICES:
         screen.print(_DEVICES_BROKEN if broken else _DEVICES_SMOKED)
     elif broken:

@@ -72,7 +72,7 @@ def needs(
         report = _with_suggestions(report, declared, by or [])
 
     deliver(report, form, output, no_color, lambda console: _draw(console, report, quiet=quiet, verbose=verbose))
-    raise typer.Exit(exit_status(report, strict=False))
+    raise typer.Exit(exit_status(report))
 
 
 def _with_suggestions(report: Report, declared: Declared, by: list[Path]) -> Report:

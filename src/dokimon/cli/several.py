@@ -26,7 +26,6 @@ def show_several(
     no_color: bool,
     quiet: bool,
     verbose: bool,
-    strict: bool = False,
 ) -> NoReturn:
     """Make a report of each folder, draw a row for each (all of each with `verbose`, by `draw`), and end the call."""
     from dokimon.cli.interruption import abandoning
@@ -46,9 +45,7 @@ def show_several(
         reports = reports_of(folders, counted, command)
     if sys.stderr.isatty() and not quiet:
         print("\r\x1b[K", end="", file=sys.stderr, flush=True)
-    deliver_reports(
-        reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict
-    )
+    deliver_reports(reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose)
 
 
 def deliver_reports(
@@ -60,10 +57,8 @@ def deliver_reports(
     no_color: bool,
     quiet: bool,
     verbose: bool,
-    strict: bool,
-    status: int | None = None,
 ) -> NoReturn:
-    """Deliver what was made of several checkouts, and end the call with the `status` that all come to, or that one."""
+    """Deliver what was made of several checkouts, and end the call with the status that all come to."""
     from dokimon.cli.showing import deliver_several
     from dokimon.core.jobs.several import status_of
 
@@ -73,4 +68,4 @@ def deliver_reports(
         draw_several(console, reports, quiet=quiet, verbose=verbose, draw=lambda report: draw(console, report))
 
     deliver_several(reports, form, output, no_color, drawn)
-    raise typer.Exit(status_of(reports, strict) if status is None else status)
+    raise typer.Exit(status_of(reports))

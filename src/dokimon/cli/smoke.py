@@ -127,12 +127,9 @@ def smoke(
     if several:
         from dokimon.cli.several import deliver_reports
 
-        deliver_reports(
-            reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict,
-            status=0 if show_plan else None,
-        )  # fmt: skip
+        deliver_reports(reports, draw, form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose)
     deliver(report, form, output, no_color, lambda console: draw(console, report))
-    raise typer.Exit(0 if show_plan else exit_status(report, strict))
+    raise typer.Exit(exit_status(report))
 
 
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool, planned: bool) -> None:

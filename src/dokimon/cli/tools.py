@@ -61,6 +61,7 @@ def tools(
     from dokimon.core.jobs import tools as job
     from dokimon.core.jobs.needed_by import with_needs
     from dokimon.core.jobs.workspace import open_workspace
+    from dokimon.core.report.outcome import exit_status
 
     folder_asked(Path.cwd())
     if needed_by and not names:
@@ -86,9 +87,7 @@ def tools(
         draw_tools(console, report, quiet=quiet, verbose=verbose)
 
     deliver(report, form, output, no_color, draw, pipe_width=UNBOUNDED)
-    there = {copy.tool for copy in report.installations} | {each.tool for each in report.components}
-    missing = [name for name in asked if name not in there]
-    raise typer.Exit(1 if missing else 0)
+    raise typer.Exit(exit_status(report))
 
 
 def _is_a_command(name: str) -> bool:

@@ -76,7 +76,7 @@ def verify(
 
         show_several(
             every, report_of, lambda console, report: _draw(console, report, quiet=quiet, verbose=False), command="verify",
-            form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose, strict=strict,
+            form=form, output=output, no_color=no_color, quiet=quiet, verbose=verbose,
         )  # fmt: skip
     (folder,) = folders
     with refusing(), abandoning():
@@ -97,7 +97,7 @@ def verify(
     if recorder:
         recorder.keep()
         say(recorder.notes)
-    raise typer.Exit(exit_status(report, strict))
+    raise typer.Exit(exit_status(report))
 
 
 def _draw(console: Console, report: Report, *, quiet: bool, verbose: bool) -> None:

@@ -1,20 +1,29 @@
-"""The map of failures: everything that Dokimon raises for a caller to catch has the base `Fault`.
+"""The map of failures: all that Dokimon raises for a caller to catch has the base `Fault` and is in `dokimon.faults`.
 
     Fault
-    ├── VersionFault        a version or a constraint that its language does not allow     versions/faults.py
-    ├── ManifestFault       a file of the checkout that cannot be read                     reading/manifest.py
-    ├── CatalogueFault      a file of your own catalogue that cannot be used               machine/catalogue.py
-    ├── SettingsFault       a dokimon.toml that cannot be used: all of its problems        settings/tables.py
-    ├── PlanFault           no way to start the project, or several to choose from         planning/plan.py
-    ├── StartFault          a command that could not be started                            processes/tree.py
-    ├── TurnFault           another smoke check is at work in the same checkout            smoking/turn.py
-    ├── PatternFault        a regular expression that cannot be used, or takes too long    core/patterns.py
-    ├── AcrossFault         what `--across` names is no tool of the catalogue              jobs/across.py
-    ├── CloneFault          no clone of the checkout could be made                         proving/git.py
-    ├── SuppositionFault    what `--suppose` names is no tool or no version                proving/supposing.py
-    ├── RunFault            a run that did not get up, for callers of `dokimon.running`    jobs/running.py
-    └── faults that only checks raise, and turn into a verdict themselves: PlaceFault, SelectorFault, RenderFault,
-        HelperFault, JournalFault, RepositoryFault                                         checks/
+    ├── of a call
+    │   ├── OptionsFault        options that contradict each other                             jobs/options.py
+    │   ├── SettingsFault       a dokimon.toml that cannot be used: all of its problems        settings/tables.py
+    │   ├── CatalogueFault      a file of your own catalogue that cannot be used               machine/catalogue.py
+    │   ├── SuppositionFault    what `--suppose` names is no tool or no version                proving/supposing.py
+    │   ├── AcrossFault         what `--across` names is no tool of the catalogue              jobs/across.py
+    │   ├── SuggestFault        what a suggestion is to go by cannot be used                   jobs/suggest.py
+    │   ├── ComparisonFault     there is nothing to compare with                               jobs/compare.py
+    │   └── ReportFault         a file that is no report                                       report/reading.py
+    ├── of a checkout
+    │   ├── ManifestFault       a file of it that cannot be read                               reading/manifest.py
+    │   ├── VersionFault        a version or a constraint that its language does not allow     versions/faults.py
+    │   ├── PlanFault           no way to start the project, or several to choose from         planning/plan.py
+    │   ├── StartFault          a command that could not be started                            processes/tree.py
+    │   ├── RunFault            a run that did not get up, for callers of `dokimon.running`    jobs/running.py
+    │   ├── TurnFault           another smoke check is at work in the same checkout            smoking/turn.py
+    │   └── CloneFault          no clone of the checkout could be made                         proving/git.py
+    ├── of what is kept or drawn
+    │   ├── RecordsFault        the file of records cannot be read or written                  records/store.py
+    │   └── PlotFault           a history that cannot be drawn                                 records/plotting.py
+    └── turned into a verdict, before any caller sees them
+        ├── PatternFault        a regular expression that cannot be used, or takes too long    core/patterns.py
+        └── PlaceFault, SelectorFault, RenderFault, HelperFault, JournalFault, RepositoryFault checks/
 
 Each carries `reason`, and `file` and `line` where the place is known.
 """

@@ -58,9 +58,7 @@ def _in_words(fault: Fault) -> str:
     return str(fault).partition("\n")[0]
 
 
-def status_of(reports: Sequence[Report], strict: bool) -> int:
+def status_of(reports: Sequence[Report]) -> int:
     """Return the exit status of all together: 1 where one is not fit, 3 where one is not known, else 0."""
-    found = {
-        exit_status(report, strict) if report.requirements or report.verdict != "unknown" else 3 for report in reports
-    }
+    found = {exit_status(report) for report in reports}
     return next((status for status in (130, 1, 3) if status in found), 0)

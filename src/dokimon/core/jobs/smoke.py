@@ -260,6 +260,7 @@ def smoke_report(
         minor=FORMAT_MINOR,
         command="smoke",
         verdict=verdict,
+        strict=strict,
         project=verified.workspace.project,
         requirements=verified.findings,
         installations=tuple(copy for copies in verified.installations.values() for copy in copies),

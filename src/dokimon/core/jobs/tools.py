@@ -14,6 +14,7 @@ from dokimon.core.machine.catalogue import Tool
 from dokimon.core.machine.system import this_system
 from dokimon.core.machine.version_managers import given_by_shells
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Finding, Project, Report
+from dokimon.core.report.outcome import verdict_of_tools
 from dokimon.core.text import clean
 
 
@@ -44,11 +45,14 @@ def tools_report(
         catalogue=workspace.catalogue,
         components=survey.components,
     )
+    there = {name for name, copies in survey.installations.items() if copies} | {
+        each.tool for each in survey.components
+    }
     return Report(
         format=FORMAT,
         minor=FORMAT_MINOR,
         command="tools",
-        verdict="met",
+        verdict=verdict_of_tools(asked, there),
         project=Project(root=clean(str(root)), name=clean(root.name or str(root), 80)),
         requirements=_wanted(workspace, asked, machine) if asked else (),
         answers=tuple(answer for name in dict.fromkeys(asked) if (answer := answer_for(name, machine))),

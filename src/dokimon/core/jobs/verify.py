@@ -229,6 +229,7 @@ def verify_report(verified: Verified, strict: bool) -> Report:
         minor=FORMAT_MINOR,
         command="verify",
         verdict=verdict_of_findings(verified.findings, strict),
+        strict=strict,
         project=declared.workspace.project,
         projects_below=projects_of(declared),
         requirements=verified.findings,

@@ -12,7 +12,7 @@ from dokimon.core.machine.system import System
 from dokimon.core.source import Source
 
 FORMAT: Final = "dokimon-report/1"
-FORMAT_MINOR: Final = 4
+FORMAT_MINOR: Final = 5
 """Raised when keys are added; those that are there keep their meaning."""
 
 FindingVerdict = Literal["met", "unmet", "missing", "off-path", "conflict", "unknown"]
@@ -481,7 +481,8 @@ class Report(_Part, frozen=True, kw_only=True):
     It took `seconds` in all, `verify_seconds` of them to verify; `own_seconds` are Dokimon's own: the project neither worked
     nor was watched. `since_passed` is what is other than when it last passed,
     where it does not any more; `from_clone` is there where a clone was carried out, `across` where clones were under
-    several versions of a tool. `surroundings` are part of a report that is made to be shared, which is then `shared`.
+    several versions of a tool. In a `strict` one advised needs had a say, too. `surroundings` are part of a report that is
+    made to be shared, which is then `shared`.
     """
 
     format: Literal["dokimon-report/1"]
@@ -510,6 +511,7 @@ class Report(_Part, frozen=True, kw_only=True):
     notes: tuple[str, ...] = ()
     made: Provenance | None = None
     interrupted: bool = False
+    strict: bool = False
     seconds: float | None = None
     verify_seconds: float | None = None
     own_seconds: float | None = None

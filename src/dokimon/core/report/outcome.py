@@ -2,7 +2,7 @@
 
 from __future__ import annotations
 
-from collections.abc import Iterable, Sequence
+from collections.abc import Container, Iterable, Sequence
 from typing import Literal
 
 from dokimon.core.report.model import Check, CheckVerdict, Finding, Prepared, Report, Run, Verdict
@@ -46,13 +46,20 @@ def verdict_of_smoke(
     return worst(heard)
 
 
-def exit_status(report: Report, strict: bool) -> int:
-    """Return the exit status of an invocation that made this report."""
+def verdict_of_tools(asked: Iterable[str], there: Container[str]) -> Verdict:
+    """Return `met` where every tool that was asked about is there, else `unmet`."""
+    return "met" if all(name in there for name in asked) else "unmet"
+
+
+def exit_status(report: Report) -> int:
+    """Return the exit status of the invocation that made this report: a report that was saved comes to the same."""
     if report.interrupted:
         return 130
-    findings = verdict_of_findings(report.requirements, strict)
-    if report.command == "needs":
-        return {"met": 0, "unmet": 1}.get(report.verdict, 3)
-    if report.verdict == "failed" or findings == "unmet":
+    if report.plan:
+        return 0
+    heard = {report.verdict}
+    if report.command == "smoke":  # what went well although a need is not met (`--anyway`) does not hide that
+        heard.add(verdict_of_findings(report.requirements, report.strict))
+    if heard & {"failed", "unmet"}:
         return 1
-    return 3 if report.verdict in ("unknown", "unsure") or findings == "unknown" else 0
+    return 3 if heard & {"unknown", "unsure"} else 0

@@ -10,7 +10,7 @@ from dokimon.core.report.outcome import counts
 from dokimon.core.text import counted
 
 
-def first_wrong(report: Report, *, strict: bool = False) -> str | None:
+def first_wrong(report: Report) -> str | None:
     """Return what failed, or stays open, first, and its likeliest cause; None where nothing did."""
     if report.from_clone and report.from_clone.lacks:
         return f"not from a clean clone: {report.from_clone.lacks[0]}"
@@ -26,7 +26,7 @@ def first_wrong(report: Report, *, strict: bool = False) -> str | None:
                 return f"{check.name}: {check.seen}"
     if report.runs:
         return None
-    wrong = [each for each in report.requirements if each.verdict not in (None, "met") and counts(each, strict)]
+    wrong = [each for each in report.requirements if each.verdict not in (None, "met") and counts(each, report.strict)]
     wrong.sort(key=lambda finding: finding.verdict == "unknown")
     return f"{subject_of(wrong[0])}: {wrong[0].reason}" if wrong else None
 
