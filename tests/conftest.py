@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import contextlib
 import json
+import os
 import shutil
 import socket
 import subprocess
@@ -26,14 +27,50 @@ from dokimon.core.report.outcome import exit_status
 from dokimon.core.report.reading import decode
 from program import Program
 
-settings.register_profile("steady", deadline=None)  # a busy machine is no failure
-settings.load_profile("steady")
+settings.register_profile("steady", deadline=None, max_examples=40)  # a busy machine is no failure
+settings.register_profile("thorough", deadline=None, max_examples=400)
+settings.load_profile("thorough" if "DOKIMON_THOROUGH" in os.environ else "steady")
+
+# Rewritten assertions and compiled modules are kept, whatever the machine says: each worker would make them anew each time.
+sys.dont_write_bytecode = False
+os.environ.pop("PYTHONDONTWRITEBYTECODE", None)
+
+# What the system's git is set to do (filters of git-lfs, signing) reaches no repository of a test.
+os.environ |= {"GIT_CONFIG_GLOBAL": os.devnull, "GIT_CONFIG_SYSTEM": os.devnull}
 
 DOKIMON = Path(sys.executable).with_name("dokimon")
 
 STANDINS = Path(__file__).with_name("standins")
 SCHEMA = json.loads(
     (Path(__file__).parents[1] / "src/dokimon/core/report/dokimon-report-1.schema.json").read_text("utf-8")
+)
+
+
+def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item]) -> None:
+    """Mark what starts the program and what is a property; leave what goes beyond the ordinary run to who asks for it."""
+    for item in items:
+        if {"world", "hostile", "loaded_program"} & {*getattr(item, "fixturenames", ())}:
+            item.add_marker("program")
+        if hasattr(getattr(item, "obj", None), "hypothesis"):
+            item.add_marker("property")
+    asked = config.option.markexpr or ""
+    beyond = [
+        each for each in items for mark in ("real", "fuzz") if each.get_closest_marker(mark) and mark not in asked
+    ]
+    if beyond and not any("::" in each for each in config.args):
+        config.hook.pytest_deselected(items=beyond)
+        items[:] = [each for each in items if each not in beyond]
+    items.sort(key=lambda item: item.path.stem not in _WAIT)  # what waits goes on while the rest works
+
+
+_WAIT = (
+    "test_engine",
+    "test_smoke",
+    "test_settling",
+    "test_lying_servers",
+    "test_checks",
+    "test_kinds",
+    "test_proving",
 )
 
 
@@ -106,6 +143,7 @@ class World:
             "HOME": str(self.home),
             "XDG_CACHE_HOME": str(self.home / ".cache"),
             "LANG": "C.UTF-8",
+            "GIT_CONFIG_SYSTEM": os.devnull,
             "DOKIMON_WATCHED_SECONDS": "0.1",  # what dies soon after it was up is a case of its own
         }
 

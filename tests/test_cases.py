@@ -80,19 +80,19 @@ def test_what_a_specialist_reads(tmp_path: Path, case: dict[str, Any]) -> None:
 README = Path(__file__).with_name("readme_lines.toml")
 
 
-@pytest.mark.parametrize("line, wanted", tomllib.loads(README.read_text("utf-8"))["lines"].items())
-def test_a_line_of_a_readme(tmp_path: Path, line: str, wanted: list[str]) -> None:
-    """Each of `wanted` is `tool: versions that are accepted not versions that are refused`, or a subject alone."""
-    (tmp_path / "README.md").write_text(
-        f"# Tides\n\n## Prerequisites\n\n{line}\n\n## Usage\n\nNode.js 99 or newer\n", "utf-8"
-    )
-    needs = {need.label: need for need in read_declarations(find_checkout(tmp_path))}
-    assert list(needs) == [each.partition(":")[0] for each in wanted]
-    for each in wanted:
-        label, _, versions = each.partition(": ")
-        accepted, _, refused = versions.partition(" not ")
-        assert all(admits(needs[label], version) for version in accepted.split()), each
-        assert not any(admits(needs[label], version) for version in refused.split()), each
+def test_lines_of_a_readme(tmp_path: Path) -> None:
+    """Each of what is wanted is `tool: versions that are accepted not versions that are refused`, or a subject alone."""
+    for line, wanted in tomllib.loads(README.read_text("utf-8"))["lines"].items():
+        (tmp_path / "README.md").write_text(
+            f"# Tides\n\n## Prerequisites\n\n{line}\n\n## Usage\n\nNode.js 99 or newer\n", "utf-8"
+        )
+        needs = {need.label: need for need in read_declarations(find_checkout(tmp_path))}
+        assert list(needs) == [each.partition(":")[0] for each in wanted], line
+        for each in wanted:
+            label, _, versions = each.partition(": ")
+            accepted, _, refused = versions.partition(" not ")
+            assert all(admits(needs[label], version) for version in accepted.split()), (line, each)
+            assert not any(admits(needs[label], version) for version in refused.split()), (line, each)
 
 
 def test_every_case_can_fail() -> None:

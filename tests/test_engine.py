@@ -237,7 +237,7 @@ def test_what_it_prints_is_kept_whole_with_its_secrets_masked(world: World) -> N
 
 
 def test_a_log_keeps_the_beginning_and_the_end_of_what_is_too_much(world: World) -> None:
-    script = "print('first tide'); [print('x' * 99) for _ in range(200_000)]; print('last tide')"
+    script = "print('first tide'); [print('x' * 99) for _ in range(80_000)]; print('last tide')"
     text = (
         f'[project]\nlargest_log = "4 MB"\n[[run]]\nname = "quay"\ncommand = "{sys.executable} much.py"\n'
         'kind = "program"\n[[smoke]]\nof = "quay"\nprints = ["first tide", "last tide"]\n'
@@ -247,12 +247,13 @@ def test_a_log_keeps_the_beginning_and_the_end_of_what_is_too_much(world: World)
     status, (run,) = carried_out(world, text)
     log = Path(run["log"])
     kept = log.read_bytes()
-    assert 3_000_000 < len(kept) < 4_000_200 and run["log_left_out"] + len(kept) > 20_000_000
+    assert 3_000_000 < len(kept) < 4_000_200 and run["log_left_out"] + len(kept) > 8_000_000
     assert kept.startswith(b"first tide\n") and kept.endswith(b"last tide\n") and b"left out here" in kept
     assert [*log.parent.glob("*.end-*")] == [] and log.stat().st_mode & 0o777 == 0o600
     verdicts = [check["verdict"] for check in run["checks"]]
     assert status == 3 and verdicts == ["passed", "passed", "passed", "unsure", "unsure"], run["checks"]
-    assert "largest_log" not in world.dokimon("smoke").out and "bytes in the middle" in world.dokimon("smoke").out
+    drawn = world.dokimon("smoke").out
+    assert "largest_log" not in drawn and "bytes in the middle" in drawn
 
 
 def test_what_the_disk_has_no_room_for_makes_a_check_unsure_and_no_failure(world: World) -> None:

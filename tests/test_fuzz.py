@@ -28,6 +28,7 @@ CASES = {
 }
 
 
+@pytest.mark.fuzz
 @pytest.mark.parametrize("kind", KINDS)
 def test_nothing_that_nobody_meant_for_us_crashes_takes_long_or_hides_the_rest(kind: str) -> None:
     first = random.randrange(10**9)  # another part of the field each time; a finding names its seed

@@ -221,21 +221,20 @@ def test_pictures_are_taken_in_from_dokimons_own_folder_alone(tmp_path: Path) ->
 # -- a saved report
 
 
-@pytest.mark.parametrize("form", ["table", "json", "markdown", "junit", "sarif", "html"])
 @pytest.mark.parametrize("command", ["verify", "smoke", "needs", "tools", "plan"])
-def test_a_saved_report_is_drawn_again_in_every_form(world: World, form: str, command: str) -> None:
+def test_a_saved_report_is_drawn_again_in_every_form(world: World, command: str) -> None:
     world.write({"dokimon.toml": 'format = 1\n[[need]]\ntool = "git"\n[[run]]\nname = "tides"\ncommand = "true"\n'})
     call = {"plan": ("smoke", "--show-plan"), "tools": ("tools", "git")}.get(command, (command,))
     world.dokimon(*call, "-f", "json", "-o", "report.json")
-    shown = world.dokimon("show", "report.json", "-f", form)
-    again = world.dokimon("show", "report.json", "-f", form, "-o", "again")
-    assert (shown.status, shown.err, again.status, again.out) == (0, "", 0, "")
-    text = (world.checkout / "again").read_text()
-    assert text and ("git" in text.lower() or command in ("smoke", "plan") or form == "sarif")
-    if form == "json":
-        assert text == shown.out == (world.checkout / "report.json").read_text()
-    if form in ("markdown", "junit", "sarif", "html"):
-        assert text == shown.out
+    for form in ("table", "json", "markdown", "junit", "sarif", "html"):
+        again = world.dokimon("show", "report.json", "-f", form, "-o", "again")
+        assert (again.status, again.err, again.out) == (0, "", "")
+        text = (world.checkout / "again").read_text()
+        assert text and ("git" in text.lower() or command in ("smoke", "plan") or form == "sarif")
+        if form == "json":
+            assert text == (world.checkout / "report.json").read_text()
+    shown = world.dokimon("show", "report.json", "-f", "html")
+    assert (shown.status, shown.err, shown.out) == (0, "", text)
 
 
 @pytest.mark.parametrize(

@@ -34,8 +34,13 @@ def imports() -> dict[str, frozenset[str]]:
     return {name: frozenset(_imported(path)) - {name} for name, path in modules().items()}
 
 
+@cache
+def _nodes(path: Path) -> tuple[ast.AST, ...]:
+    return tuple(ast.walk(_tree(path)))
+
+
 def _imported(path: Path) -> Iterator[str]:
-    for node in ast.walk(_tree(path)):
+    for node in _nodes(path):
         if isinstance(node, ast.ImportFrom) and node.module and node.module.split(".")[0] == "dokimon":
             for each in node.names:
                 inner = f"{node.module}.{each.name}"
@@ -46,11 +51,13 @@ def _imported(path: Path) -> Iterator[str]:
             assert node.level == 0, f"{path}: imports of our own are absolute, so that they can be read here"
 
 
+@cache
 def rooms() -> list[str]:
     listed = PAGE.read_text("utf-8").partition("<!-- the order of the rooms -->")[2].partition("<!-- end")[0]
     return [name.replace("/", ".") for name in re.findall(r"^\| `([\w/]+)` \|", listed, re.MULTILINE)]
 
 
+@cache
 def room_of(module: str) -> str:
     inner = "__init__" if module == "dokimon" else module.removeprefix("dokimon.")
     return max((room for room in rooms() if inner == room or inner.startswith(f"{room}.")), key=len, default="")
@@ -93,7 +100,7 @@ def test_what_differs_by_system_is_in_one_place() -> None:
     for module, path in modules().items():
         if module.startswith("dokimon.core.processes.systems"):
             continue
-        for node in ast.walk(_tree(path)):
+        for node in _nodes(path):
             names = [node.attr] if isinstance(node, ast.Attribute) else []
             names += [each.name for each in node.names] if isinstance(node, ast.Import | ast.ImportFrom) else []
             if wrong := {"killpg", "fork", "openpty", "pty", "fcntl", "termios", "pidfd_open", "msvcrt", "ctypes"} & {
@@ -116,7 +123,7 @@ def test_the_code_stays_plain() -> None:
     """No conditional expression inside another, no function of more than 25 branches."""
     found = []
     for module, path in modules().items():
-        for node in ast.walk(_tree(path)):
+        for node in _nodes(path):
             if isinstance(node, ast.IfExp) and sum(isinstance(each, ast.IfExp) for each in ast.walk(node)) > 1:
                 found.append(f"{module}:{node.lineno}: a conditional expression inside another")
             if isinstance(node, ast.FunctionDef | ast.AsyncFunctionDef) and (count := _branches(node)) > 25:

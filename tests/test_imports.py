@@ -37,6 +37,7 @@ TYPERS = {"platform"}
 SMOKES = {"sqlite3", "zipfile"}
 
 
+@pytest.mark.program
 @pytest.mark.parametrize(
     "arguments, more",
     [

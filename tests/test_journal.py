@@ -103,8 +103,10 @@ def test_the_mode_and_the_links_of_the_file_stay(tmp_path: Path) -> None:
     assert other.read_bytes() == b"Boats" and file.stat().st_mode & 0o777 == 0o750
 
 
-@pytest.mark.parametrize("number", [signal.SIGKILL, signal.SIGINT])
-@pytest.mark.parametrize("command", [["verify"], ["tools", "git"]])
+@pytest.mark.parametrize(
+    "number, command",
+    [(signal.SIGKILL, ["verify"]), (signal.SIGKILL, ["tools", "git"]), (signal.SIGINT, [])],
+)
 def test_the_next_dokimon_puts_it_back(world: World, number: signal.Signals, command: list[str]) -> None:
     text = (
         'format = 1\n[[run]]\nname = "harbour"\ncommand = "{} {} {{port}}"\nport = "any"\n[[smoke]]\n'

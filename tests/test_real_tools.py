@@ -18,6 +18,7 @@ from conftest import DOKIMON, World, surveyor
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.catalogue import Catalogue
 
+pytestmark = pytest.mark.real
 BROUGHT = Path(os.environ.get("DOKIMON_REAL_TOOLS", "/nonexistent"))
 brought = pytest.mark.skipif(
     not BROUGHT.is_dir(), reason="DOKIMON_REAL_TOOLS names no folder made by tests/real/prepare.sh"

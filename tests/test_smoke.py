@@ -371,6 +371,7 @@ def test_a_terminal_sees_the_stage_the_seconds_and_the_last_line(world: World) -
     assert re.search(r"boat  1\.\d s  starting", shown) and "mooring" in shown and "\x1b[" in seen.decode()
 
 
+@pytest.mark.real
 @pytest.mark.skipif(not shutil.which("node") or not shutil.which("npm"), reason="no Node.js on this machine")
 def test_a_real_node_service_behind_the_real_npm(world: World) -> None:
     server = (

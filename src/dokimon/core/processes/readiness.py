@@ -20,12 +20,13 @@ from dokimon.core.processes.systems.values import Sockets
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 
-_LOOK_EVERY = 0.01
-_LATER_LOOK_EVERY = 0.04
+_LOOK_EVERY = 0.02
+_LATER_LOOK_EVERY = 0.06
 _AT_FIRST_SECONDS = 3.0
 """How often the sockets are looked at, at first and later: most servers are up within seconds or take many."""
 
 _GLANCE_EVERY = 0.004
+_LATER_GLANCE_EVERY = 0.04
 _GLANCES_BETWEEN = 12
 _LATER_GLANCES_BETWEEN = 5
 """Where the kernel tells cheaply that nothing is new: how often it is asked, and how often before all is looked at."""
@@ -116,7 +117,7 @@ class _Waiting:
             self._asking.news.wait(seconds) if self._tree.ended else self._tree.wait(seconds)
             self._asking.news.clear()
             return
-        glance = _GLANCE_EVERY if spent < _AT_FIRST_SECONDS else _LATER_LOOK_EVERY
+        glance = _GLANCE_EVERY if spent < _AT_FIRST_SECONDS else _LATER_GLANCE_EVERY
         for _ in range(_GLANCES_BETWEEN if spent < _AT_FIRST_SECONDS else _LATER_GLANCES_BETWEEN):
             told = self._asking.news.wait(glance)
             self._asking.news.clear()
@@ -245,9 +246,10 @@ def _by_answer(
     """Up by an answer of one of its own sockets."""
     asking.ask(sockets)
     answered = asking.answered(sockets)
+    if not answered:
+        return None
     processes = tree.processes()
-    # PlannedCheck again: the socket that answered must still be the tree's own.
-    if not answered or answered[0] not in listeners(processes, table):
+    if answered[0] not in listeners(processes, table):  # once more: it must still be the tree's own
         return None
     at, url, how = answered
     others = strangers(at.port, processes) if table.is_shared(at.port) else ()

@@ -72,6 +72,7 @@ class Settling:
             return None
         size, busy = self._tree.output.size, here().cpu_seconds(self._tree.processes())
         if busy is None:  # nothing is known of what it works at on this system
+            self._looked = now
             return None
         works = busy - self._busy > _IDLE_SHARE * (now - self._looked)
         if size != self._count or works:

@@ -48,7 +48,24 @@ def below(pid: int) -> list[int]:
         every = list(psutil.process_iter())
     except (psutil.Error, OSError, IndexError):  # where there is no list of processes (Linux: /proc was hidden)
         every = []
-    return sorted(found | {each.pid for each in every if _is_marked(each, str(pid)) and _lives(each)})
+    since = _began(pid)
+    return sorted(found | {each.pid for each in every if _is_marked(each, str(pid), since) and _lives(each)})
+
+
+_BEGAN: dict[int, float] = {}
+"""When wardens started: what is older than one is not of its tree, and need not be looked into each time."""
+
+_CLOCKS_DIFFER = 2.0
+"""Seconds by which two times of a start may be wrong: some systems tell them in whole seconds."""
+
+
+def _began(warden: int) -> float:
+    if warden not in _BEGAN:
+        try:
+            _BEGAN[warden] = psutil.Process(warden).create_time()
+        except (psutil.Error, OSError):
+            return 0.0
+    return _BEGAN[warden] - _CLOCKS_DIFFER
 
 
 def _lives(process: psutil.Process) -> bool:
@@ -58,9 +75,9 @@ def _lives(process: psutil.Process) -> bool:
         return False
 
 
-def _is_marked(process: psutil.Process, warden: str) -> bool:
+def _is_marked(process: psutil.Process, warden: str, since: float) -> bool:
     try:
-        return warden in process.environ().get(MARK, "").split()
+        return process.create_time() >= since and warden in process.environ().get(MARK, "").split()
     except (psutil.Error, OSError):  # another user's, or one that just ended
         return False
 
