@@ -28,7 +28,7 @@ def carried_out(world: World, text: str, *arguments: str) -> tuple[int, list[dic
     return ended.status, ended.report["runs"]
 
 
-SHORT = 'up = { within = "2s" }'
+SHORT = 'up = { within = "1s" }'
 
 
 @pytest.mark.usefixtures("back_end")
@@ -41,7 +41,7 @@ SHORT = 'up = { within = "2s" }'
         ("restarts", "", 0, "passed", "it is up"),
         ("closes-its-output", "", 0, "passed", "it is up"),
         ("no-newline", 'kind = "server"\nup = { line = "ready>", within = "5s" }', 0, "passed", "it is up"),
-        ("never-answers", f'kind = "server"\n{SHORT}', 1, "failed", "but did not answer over HTTP within 2 s"),
+        ("never-answers", f'kind = "server"\n{SHORT}', 1, "failed", "but did not answer over HTTP within 1 s"),
         ("half-a-response", "", 1, "failed", "GET /"),
         ("redirects-for-ever", "", 1, "failed", "more than 10 redirects"),
         ("ipv6-only", "", 0, "passed", "it is up"),

@@ -3,7 +3,7 @@
 # the folder given; Debian's packages go where the system has them (as root). Then run the tests:
 #
 #     tests/real/prepare.sh /tmp/real-tools .venv/bin/python
-#     DOKIMON_REAL_TOOLS=/tmp/real-tools .venv/bin/python -m pytest tests/test_real_tools.py -rs
+#     DOKIMON_REAL_TOOLS=/tmp/real-tools .venv/bin/python -m pytest -m real tests/test_real_tools.py -rs
 set -euo pipefail
 folder=${1:?the folder that the tools go to}
 python=${2:-python3}
