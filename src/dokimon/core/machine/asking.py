@@ -20,7 +20,7 @@ import msgspec
 from dokimon.core.expressions import expression
 from dokimon.core.machine.catalogue import Ask
 from dokimon.core.machine.platform import path_folders
-from dokimon.core.processes.systems.face import here
+from dokimon.core.processes.systems.face import kill_session
 from dokimon.core.text import clean, without_sequences
 
 LIMIT_SECONDS = 10.0
@@ -64,7 +64,7 @@ def abandon() -> None:
     while _starting and time.monotonic() < deadline:
         time.sleep(0.001)
     for process in tuple(_asked):
-        here().kill_session(process)
+        kill_session(process)
 
 
 _LACKS_LIBRARY = expression(
@@ -229,7 +229,7 @@ def _run(command: list[str], folder: Path, environment: dict[str, str]) -> tuple
             process.wait(max(0.0, deadline - time.monotonic()))
         except subprocess.TimeoutExpired:
             fault = f"did not end within {LIMIT_SECONDS:g} seconds"
-    here().kill_session(process)
+    kill_session(process)
     process.wait()
     _asked.discard(process)
     if fault is None and process.returncode < 0:

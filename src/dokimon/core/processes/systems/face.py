@@ -8,77 +8,14 @@ from __future__ import annotations
 import os
 import subprocess
 import sys
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from functools import cache
 from importlib import import_module
 from pathlib import Path
-from typing import IO, Protocol, cast
+from typing import TYPE_CHECKING, cast
 
-from dokimon.core.processes.systems.values import Handle, Listeners, Sockets, Start, Warded
-
-
-class System(Protocol):
-    """What the module of a system has. Where a system cannot know something, it says so by None or by nothing."""
-
-    REAPS_ORPHANS: bool
-    """Whether a warden can be made the parent of all that is orphaned below it, so that it hears when its tree is empty."""
-
-    STOP_SIGNALS: tuple[str, ...]
-    """The names of what ends a process, from the politest (what Ctrl+C in a terminal sends) to what nothing survives."""
-
-    def launch(self, start: Start, owns: str) -> Warded:
-        """Start a command below a warden; raises `OSError` or `ValueError`."""
-
-    def below(self, pid: int) -> list[int]:
-        """Return the living processes below one, itself not among them, in ascending order."""
-
-    def interrupt(self, pid: int) -> bool:
-        """Do what Ctrl+C does to a command and its group; False where it is gone."""
-
-    def send(self, pid: int, signal: str) -> bool:
-        """Send one of `STOP_SIGNALS` to a process; return whether it may be."""
-
-    def handle(self, pid: int, *, exact: bool) -> Handle:
-        """Return a handle of a process; one that is `exact` costs a file of the kernel."""
-
-    def is_alive(self, pid: int) -> bool:
-        """Whether a process of this number is there."""
-
-    def kill_session(self, process: subprocess.Popen[bytes]) -> None:
-        """Kill what was started in a session of its own, and all that stayed in it."""
-
-    def sockets(self) -> Sockets:
-        """Return a table of listening sockets, to be asked again and again."""
-
-    def new_listeners(self) -> Listeners | None:
-        """Return what tells cheaply that somebody listens anew, or None."""
-
-    def ports_of_all(self) -> list[int]:
-        """Return the ports on which anything listens; raises `OSError` where that is refused."""
-
-    def unix_sockets(self, pids: Iterable[int]) -> list[str]:
-        """Return the paths of UNIX sockets on which these processes listen."""
-
-    def udp_ports(self, pids: Iterable[int]) -> list[int]:
-        """Return the UDP ports to which these processes are bound."""
-
-    def cpu_seconds(self, pids: Iterable[int]) -> float | None:
-        """Return the processor time of these processes, with that of children that have ended; None if unknown."""
-
-    def is_blind(self) -> bool:
-        """Whether the list of processes, which was there, is there no longer."""
-
-    def widen(self, pipe: int, size: int) -> None:
-        """Make a pipe hold more, where the system can."""
-
-    def share_content(self, old: IO[bytes], new: IO[bytes]) -> None:
-        """Let a new file have the blocks of an old one until either is written to; raises `OSError` where it cannot."""
-
-    def hold(self, path: Path) -> int | None:
-        """Hold a file for this process alone; None where another holds it."""
-
-    def let_go(self, handle: int) -> None:
-        """Let go of a file that is held."""
+if TYPE_CHECKING:  # what `verify` loads, too: it asks no more of this than `kill_session`
+    from dokimon.core.processes.systems.values import System
 
 
 def here() -> System:
@@ -89,7 +26,12 @@ def here() -> System:
 
 @cache
 def _module(name: str) -> System:  # `linux` can be imported on Linux only; each loads psutil where it is first needed
-    return cast(System, import_module(f"dokimon.core.processes.systems.{name}"))
+    return cast("System", import_module(f"dokimon.core.processes.systems.{name}"))
+
+
+def _shared() -> System:
+    """Return what the modules of POSIX systems share, without their tables of processes and sockets."""
+    return _module("posix")
 
 
 _BY_CHANCE = 32768
@@ -119,12 +61,17 @@ def hold(path: Path) -> int | None:
     The system lets go of it when its holder ends, however that is. Raises `OSError` where the file cannot be made.
     Children do not inherit the hold.
     """
-    return here().hold(path)
+    return _shared().hold(path)
 
 
 def let_go(handle: int) -> None:
     """Let go of a file that is held."""
-    here().let_go(handle)
+    _shared().let_go(handle)
+
+
+def kill_session(process: subprocess.Popen[bytes]) -> None:
+    """Kill what was started in a session of its own, and all that stayed in it."""
+    _shared().kill_session(process)
 
 
 def command_of(pid: int) -> str:

@@ -9,9 +9,10 @@ import subprocess
 import sys
 from collections.abc import Iterator, Sequence
 from pathlib import Path
-from typing import IO
+from typing import IO, TYPE_CHECKING
 
-from dokimon.core.processes.systems.values import Start
+if TYPE_CHECKING:
+    from dokimon.core.processes.systems.values import Start
 
 STOP_SIGNALS = ("SIGINT", "SIGTERM", "SIGKILL")
 

@@ -2,7 +2,9 @@
 
 from __future__ import annotations
 
+import subprocess
 from collections.abc import Iterable, Iterator, Sequence
+from pathlib import Path
 from typing import IO, NamedTuple, Protocol
 
 Address = tuple[str, int]
@@ -92,3 +94,67 @@ class Listeners(Protocol):
 
     def close(self) -> None:
         """Let go of what it holds."""
+
+
+class System(Protocol):
+    """What the module of a system has. Where a system cannot know something, it says so by None or by nothing."""
+
+    REAPS_ORPHANS: bool
+    """Whether a warden can be made the parent of all that is orphaned below it, so that it hears when its tree is empty."""
+
+    STOP_SIGNALS: tuple[str, ...]
+    """The names of what ends a process, from the politest (what Ctrl+C in a terminal sends) to what nothing survives."""
+
+    def launch(self, start: Start, owns: str) -> Warded:
+        """Start a command below a warden; raises `OSError` or `ValueError`."""
+
+    def below(self, pid: int) -> list[int]:
+        """Return the living processes below one, itself not among them, in ascending order."""
+
+    def interrupt(self, pid: int) -> bool:
+        """Do what Ctrl+C does to a command and its group; False where it is gone."""
+
+    def send(self, pid: int, signal: str) -> bool:
+        """Send one of `STOP_SIGNALS` to a process; return whether it may be."""
+
+    def handle(self, pid: int, *, exact: bool) -> Handle:
+        """Return a handle of a process; one that is `exact` costs a file of the kernel."""
+
+    def is_alive(self, pid: int) -> bool:
+        """Whether a process of this number is there."""
+
+    def kill_session(self, process: subprocess.Popen[bytes]) -> None:
+        """Kill what was started in a session of its own, and all that stayed in it."""
+
+    def sockets(self) -> Sockets:
+        """Return a table of listening sockets, to be asked again and again."""
+
+    def new_listeners(self) -> Listeners | None:
+        """Return what tells cheaply that somebody listens anew, or None."""
+
+    def ports_of_all(self) -> list[int]:
+        """Return the ports on which anything listens; raises `OSError` where that is refused."""
+
+    def unix_sockets(self, pids: Iterable[int]) -> list[str]:
+        """Return the paths of UNIX sockets on which these processes listen."""
+
+    def udp_ports(self, pids: Iterable[int]) -> list[int]:
+        """Return the UDP ports to which these processes are bound."""
+
+    def cpu_seconds(self, pids: Iterable[int]) -> float | None:
+        """Return the processor time of these processes, with that of children that have ended; None if unknown."""
+
+    def is_blind(self) -> bool:
+        """Whether the list of processes, which was there, is there no longer."""
+
+    def widen(self, pipe: int, size: int) -> None:
+        """Make a pipe hold more, where the system can."""
+
+    def share_content(self, old: IO[bytes], new: IO[bytes]) -> None:
+        """Let a new file have the blocks of an old one until either is written to; raises `OSError` where it cannot."""
+
+    def hold(self, path: Path) -> int | None:
+        """Hold a file for this process alone; None where another holds it."""
+
+    def let_go(self, handle: int) -> None:
+        """Let go of a file that is held."""
