@@ -87,11 +87,16 @@ def test_a_slow_first_answer_to_a_check_is_time_and_no_failure(world: World) -> 
     assert status == 0 and check_of(run, "GET /")["seconds"] >= 2 and "is ready" in run["up_by"]
 
 
-def test_an_error_beside_a_pass_is_told_and_fails_nothing(world: World) -> None:
+def test_an_error_beside_an_answer_leaves_it_open_with_its_cause(world: World) -> None:
     world.server("lacks-redis")
     status, run = world.run_of()
-    assert status == 0 and [each["name"] for each in run["noticed"]] == ["refused-redis"] and "diagnoses" not in run
-    assert "it tells of an error all the same: cache: connect ECONNREFUSED" in world.dokimon("smoke").out
+    assert status == 3 and [each["name"] for each in run["diagnoses"]] == ["refused-redis"] and "noticed" not in run
+    assert [(each["name"], each["effect"]) for each in run["signs"]] == [
+        ("answers", "for"),
+        ("tells-of-error", "against"),
+    ]
+    drawn = world.dokimon("smoke").out
+    assert "a service or host does not answer it: “cache: connect ECONNREFUSED" in drawn, drawn
 
 
 def test_one_fault_counts_once_and_junit_says_what_helps(world: World) -> None:

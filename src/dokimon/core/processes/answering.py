@@ -6,6 +6,7 @@ import threading
 import time
 from collections.abc import Sequence
 from importlib import import_module
+from typing import NamedTuple
 
 from dokimon.core.processes.deadline import Deadline
 from dokimon.core.processes.greeting import greeting_of, speaks_http2
@@ -71,6 +72,13 @@ def status_of(at: Listening, seconds: float) -> int | None:
         link.close()
 
 
+class OtherLanguage(NamedTuple):
+    """What a socket speaks in place of HTTP, in words; `says_what` where it said so itself."""
+
+    words: str
+    says_what: bool
+
+
 class Asking:
     """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
@@ -78,7 +86,7 @@ class Asking:
         self._deadline = deadline
         self._get = get
         self._asked: set[tuple[str, int]] = set()
-        self._answers: dict[tuple[str, int], tuple[float, str, str | None]] = {}
+        self._answers: dict[tuple[str, int], tuple[float, str, OtherLanguage | None]] = {}
         self._first: float | None = None
         self.news = threading.Event()
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
@@ -92,7 +100,7 @@ class Asking:
                 self._asked.add(key)
                 threading.Thread(target=self._until_answered, args=(at, key), daemon=True).start()
 
-    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str, str | None] | None:
+    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str, OtherLanguage | None] | None:
         """Return the best socket that has answered, its URL, and what it speaks where that is not HTTP.
 
         A better one that is silent gets a little time; one that speaks HTTP is better than one that does not.
@@ -129,7 +137,7 @@ class Asking:
             time.sleep(pause)
             pause = min(pause * 2, _LONGEST_PAUSE)
 
-    def _told(self, key: tuple[str, int], url: str, how: str | None) -> None:
+    def _told(self, key: tuple[str, int], url: str, how: OtherLanguage | None) -> None:
         now = time.monotonic()
         self._first = self._first or now
         self._answers[key] = (now, url, how)
@@ -143,10 +151,10 @@ _NOT_HTTP_SECONDS = 2.0
 _LONGEST_PAUSE = 1.6
 
 
-def _other_language(at: Listening) -> str:
+def _other_language(at: Listening) -> OtherLanguage:
     address = asked_address(at)
     if said := greeting_of(address, at.port):
-        return f"it accepts connections on port {at.port} and {said}"
+        return OtherLanguage(f"it accepts connections on port {at.port} and {said}", True)
     if speaks_http2(address, at.port):
-        return f"it answers HTTP/2 on port {at.port}, as gRPC does"
-    return f"it accepts connections on port {at.port}; it does not speak HTTP"
+        return OtherLanguage(f"it answers HTTP/2 on port {at.port}, as gRPC does", True)
+    return OtherLanguage(f"it accepts connections on port {at.port}; it does not speak HTTP", False)

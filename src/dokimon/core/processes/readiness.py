@@ -68,7 +68,9 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
     there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
     program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
-    What `is_server` surely speaks HTTP in the end, however long it is silent; what `builds` first may fetch something.
+    What `is_server` surely speaks HTTP in the end, however long it is silent. What `speaks_http`, by the files of its
+    project or by an address that it prints, must answer so: to be silent or to hang up is no other language then. What
+    `builds` first may fetch something.
     """
 
     within: float
@@ -80,6 +82,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     ends: bool = False
     draws: bool = False
     is_server: bool = False
+    speaks_http: bool = False
     builds: bool = False
 
 
@@ -156,6 +159,8 @@ def _looked_until_up(
         over_since = (over_since or time.monotonic()) if over and not sockets else over_since
         if over_since and not sockets and _is_over(tree, processes, over_since):
             return State(how="ended", seconds=spent)
+        if told_port and not awaited.speaks_http:
+            awaited = _with_printed_address(awaited, sockets, told_port)
         up = _by_what_it_shows(tree, awaited, asking, table, sockets, started, begun)
         if up is None and settling and not over:
             up = _settled(settling.look(), awaited, tree, sockets, spent)
@@ -164,6 +169,12 @@ def _looked_until_up(
         if spent > awaited.within:
             return State(how="late", seconds=spent, at=sockets[0] if sockets else None)
         waiting.pause(spent)
+
+
+def _with_printed_address(awaited: Awaited, sockets: Sequence[Listening], printed: int) -> Awaited:
+    """What prints the HTTP address of a socket of its own is to speak HTTP there."""
+    is_own = any(at.port == printed for at in sockets)
+    return msgspec.structs.replace(awaited, speaks_http=True) if is_own else awaited
 
 
 def _by_what_it_shows(
@@ -199,6 +210,9 @@ def _settled(
         return State(how="settled", seconds=spent, settled=settled)
     if awaited.is_server:
         return None
+    if sockets and awaited.speaks_http:
+        line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
+        return _dumb(line, sockets[0], spent) if spent > _DUMB_SECONDS else None
     if sockets:
         if spent < _SILENT_SECONDS:
             return None
@@ -216,6 +230,14 @@ def _settled(
 
 _SILENT_SECONDS = 10.0
 """Of a server that accepts connections, does nothing and answers nothing: it waits for words of another language."""
+
+
+_DUMB_SECONDS = 20.0
+"""Of a server that is to answer over HTTP, does nothing, and answers nothing: a first answer that is compiled works."""
+
+
+def _dumb(line: str, at: Listening, spent: float) -> State:
+    return State(how="settled", seconds=spent, at=at, settled=Settled("dumb", line))
 
 
 def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started: float) -> State:
@@ -252,13 +274,16 @@ def _by_answer(
     if answered[0] not in listeners(processes, table):  # once more: it must still be the tree's own
         return None
     at, url, how = answered
+    if how and awaited.speaks_http and not how.says_what:
+        spent = time.monotonic() - started
+        return _dumb("it hangs up on every request", at, spent) if spent > _SILENT_SECONDS else None
     others = strangers(at.port, processes) if table.is_shared(at.port) else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
     by = f"its own socket answers GET {awaited.get} with a success" if awaited.get else _LISTENS_AND_ANSWERS
     return State(
         how="up",
         seconds=asking.when(at) - started,
-        by=how or by,
+        by=how.words if how else by,
         at=at,
         url=None if how else url,
         shown=None if how else person,

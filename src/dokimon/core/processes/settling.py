@@ -13,6 +13,7 @@ from typing import Literal, NamedTuple
 from dokimon.core.expressions import expression
 from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.tree import Tree
+from dokimon.core.processes.trouble import kind_of
 
 _QUIET_SECONDS = 2.5
 """Of no output and no work, after which a line that says so is believed."""
@@ -43,14 +44,17 @@ CRASHED = expression(
 )
 """Words of a watcher whose child has ended with an error."""
 
-_ASKS = expression(r"[^\n]{0,120}(?:[:?>]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]\))\s*$")
+_ASKS = expression(r"[^\n]{0,120}(?:[:?>›»]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]\))\s*$")
 """The end of a line that waits for an answer: it has no line end yet."""
 
 
 class Settled(NamedTuple):
-    """How a run has settled: it `waits` for something to do, has `crashed` under its watcher, `asks`, or is `silent`."""
+    """How a run has settled: it `waits` for something to do, has `crashed` under its watcher, `asks`, or is `silent`.
 
-    how: Literal["waits", "crashed", "asks", "silent"]
+    One is `dumb` that is to answer over HTTP, accepts connections, and answers nothing.
+    """
+
+    how: Literal["waits", "crashed", "asks", "silent", "dumb"]
     line: str
 
 
@@ -81,9 +85,8 @@ class Settling:
         quiet = now - self._quiet_since
         if quiet < _QUIET_SECONDS:
             return None
-        begun = self._tree.output.begun()
-        if begun and _ASKS.fullmatch(begun):
-            return Settled("asks", begun.strip())
+        if asked := question_in(self._tree.output.begun()):
+            return Settled("asks", asked)
         lines = [line for line in self._tree.output.last(12) if line.strip()]
         found = _told(lines)
         if found or quiet < self._long:
@@ -91,11 +94,25 @@ class Settling:
         return Settled("silent", lines[-1] if lines else "")
 
 
+def question_in(begun: str) -> str | None:
+    """Return the question that a line asks which has begun and not ended; None where it asks none."""
+    return begun.strip() if begun.strip() and _ASKS.fullmatch(begun) else None
+
+
 def _told(lines: Sequence[str]) -> Settled | None:
     for line in reversed(lines):
         if CRASHED.search(line):
             return Settled("crashed", line.strip())
     for line in reversed(lines[-6:]):
-        if _WAITS.search(line):
+        if _WAITS.search(line) and kind_of(line) is None and not _NOT_READY.search(line):
             return Settled("waits", line.strip())
     return None
+
+
+_NOT_READY = expression(
+    r"(?i)\b(?:waiting|wait) for (?:the |an? )?(?:\w+ )?(?:postgres\w*|db|database|redis|mysql|mariadb|mongo\w*|rabbitmq"
+    r"|amqp|kafka|nats|broker|server|service|api|backend|upstream|host|network|connection|lock|port|dependenc\w+"
+    r"|migrations?|[\w.-]+:\d{2,5}|https?://\S+|[\w-]+\.[a-z]{2,}\b)(?!\w*s\b)"
+    r"|\bnot (?:yet )?(?:ready|running|started|connected|listening|available|up)\b|\bno longer\b"
+)
+"""Words of one that waits for something else to be there: it is not up itself."""

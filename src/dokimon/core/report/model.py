@@ -189,6 +189,14 @@ class StopStep(_Part, frozen=True):
     seconds: float
 
 
+class Sign(_Part, frozen=True, kw_only=True):
+    """Something seen of a run that speaks `for` its working or `against` it, or is `fatal`; docs/starting.md lists them."""
+
+    name: str
+    effect: Literal["for", "against", "fatal"]
+    seen: str
+
+
 class Run(_Part, frozen=True, kw_only=True):
     """A run from start to stop.
 
@@ -219,6 +227,7 @@ class Run(_Part, frozen=True, kw_only=True):
     listening: tuple[Listening, ...] = ()
     strangers: tuple[Stranger, ...] = ()
     checks: tuple[Check, ...] = ()
+    signs: tuple[Sign, ...] = ()
     facts: tuple[Fact, ...] = ()
     diagnoses: tuple[Diagnosis, ...] = ()
     noticed: tuple[Diagnosis, ...] = ()

@@ -11,6 +11,7 @@ import msgspec
 from dokimon.core.diagnosis.diagnosing import diagnose_start
 from dokimon.core.expressions import expression
 from dokimon.core.planning.plan import RunPlan
+from dokimon.core.planning.serving import http_expected
 from dokimon.core.processes.display import has_virtual_display
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.tree import StartFault
@@ -18,6 +19,7 @@ from dokimon.core.report.model import Run
 from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.run import phases as phase
 from dokimon.core.smoking.run.explaining import Explained, explain
+from dokimon.core.smoking.run.hearing import hear
 from dokimon.core.smoking.run.inputs import Equipment, Inputs, choose_port, inputs_of
 from dokimon.core.smoking.run.outcome import Attached, Phases, holder, report_of
 from dokimon.core.smoking.run.session import Session, open_run
@@ -83,7 +85,7 @@ def carry_out(plan: RunPlan, context: RunContext, attached: Attached | None = No
 @contextmanager
 def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: Attached | None) -> Iterator[Attempt]:
     port = choose_port(plan, context.ports)
-    inputs = inputs_of(plan, context, port, gets)
+    inputs = inputs_of(plan, context, port, gets, http_expected(plan.folder, _words(plan)))
     attempt = Attempt(inputs, context, attached)
     try:
         with ExitStack() as running:
@@ -93,11 +95,15 @@ def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: At
                 _get_up(attempt, attempt.session)
             yield attempt
             if attempt.session and attempt.is_used:
-                attempt.add(used=phase.look_again(attempt.session, _state(attempt)))
+                attempt.add(used=phase.look_again(attempt.session, _state(attempt)), heard=hear(attempt.session))
         if attempt.session and attempt.lacks is None:
             _finish(attempt, attempt.session)
     finally:
         context.ports.give_back(port.number)
+
+
+def _words(plan: RunPlan) -> tuple[str, ...]:
+    return (plan.command,) if isinstance(plan.command, str) else plan.command
 
 
 def _started(attempt: Attempt, running: ExitStack) -> Session | None:
@@ -127,10 +133,10 @@ def _get_up(attempt: Attempt, session: Session) -> None:
         for keys in plan.keys:
             session.tree.press(keys)
     attempt.add(checked=phase.check(session, waited))
-    if state.how != "up" or attempt.report.verdict == "failed":
-        return
-    if not plan.draws_window or session.display:  # without a display it cannot but die
+    # Without a display what draws a window cannot but die.
+    if state.how == "up" and attempt.report.verdict != "failed" and (not plan.draws_window or session.display):
         attempt.add(watched=phase.watch(session, state, up_since))
+    attempt.add(heard=hear(session))
 
 
 def _state(attempt: Attempt) -> State:

@@ -30,7 +30,7 @@ def explain(run: Run, output: Output, looks: Mapping[str, Look]) -> Explained:
     """Return what the output says of a run."""
     went_on = run.verdict == "passed" and run.kind == "server"
     return Explained(
-        diagnoses=_causes(output, run, looks) if run.verdict == "failed" else (),
+        diagnoses=_causes(output, run, looks) if run.verdict in ("failed", "unsure") else (),
         noticed=notice(output.kept(), looks) if went_on else (),
         log=str(output.log) if output.log else None,
         left_out=output.left_out or None,

@@ -37,7 +37,8 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
     """What a run is started with.
 
     `shown` is its command as a person would type it. `own_display` says that it needs a display of Dokimon's own. `words`
-    are the values for braces, `checks` those that are looked at (the default ones not among them).
+    are the values for braces, `checks` those that are looked at (the default ones not among them). `serves` is what shows
+    that it is to answer over HTTP, where something does.
     """
 
     plan: RunPlan
@@ -49,6 +50,7 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
     terminal: bool
     own_display: bool
     checks: tuple[PlannedCheck, ...]
+    serves: str | None = None
 
     @property
     def keyboard(self) -> bool:
@@ -56,7 +58,9 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
         return bool(self.plan.keys or self.plan.stop)
 
 
-def inputs_of(plan: RunPlan, context: RunContext, port: Port, gets: Equipment = _NOTHING) -> Inputs:
+def inputs_of(
+    plan: RunPlan, context: RunContext, port: Port, gets: Equipment = _NOTHING, serves: str | None = None
+) -> Inputs:
     """Return what the run is started with."""
     given = {"port": str(port.number)} if port.number is not None else {}
     words = {**plan.words, **context.words, **given}
@@ -78,6 +82,7 @@ def inputs_of(plan: RunPlan, context: RunContext, port: Port, gets: Equipment = 
         terminal=plan.terminal or gets.terminal,
         own_display=(plan.draws_window or gets.display) and not variables.get("DISPLAY"),
         checks=checks,
+        serves=serves,
     )
 
 

@@ -3,7 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterator, Sequence
-from typing import Literal, NamedTuple
+from typing import Literal
 
 import msgspec
 
@@ -15,8 +15,10 @@ from dokimon.core.processes.readiness import State
 from dokimon.core.report.model import Check, CheckVerdict, Diagnosis, Listening, Run, Stranger
 from dokimon.core.report.summary import told_once
 from dokimon.core.smoking.run.explaining import Explained
+from dokimon.core.smoking.run.hearing import Heard, of_output
 from dokimon.core.smoking.run.inputs import Inputs
 from dokimon.core.smoking.run.phases import Checked, Ended, Waited, Watched
+from dokimon.core.smoking.run.signs import Seen, decide
 from dokimon.core.smoking.run.usage import Usage
 from dokimon.core.text import clean
 
@@ -33,7 +35,8 @@ class Phases(msgspec.Struct, frozen=True, kw_only=True):
     """What the phases of a run saw so far; None for one that was not reached.
 
     It was started `at_seconds` after the smoke check began, or could not be, for the reason `not_started`. `used` is what
-    was seen of it after others had used it, `usage` what was made of a program that wants arguments.
+    was seen of it after others had used it, `heard` what it told until it was stopped, `usage` what was made of a program
+    that wants arguments.
     """
 
     attached: Attached | None = None
@@ -43,6 +46,7 @@ class Phases(msgspec.Struct, frozen=True, kw_only=True):
     checked: Checked | None = None
     watched: Watched | None = None
     used: Watched | None = None
+    heard: Heard | None = None
     ended: Ended | None = None
     usage: Usage | None = None
     explained: Explained | None = None
@@ -51,27 +55,20 @@ class Phases(msgspec.Struct, frozen=True, kw_only=True):
 _NOT_WAITED = Waited(state=State(how="halted", seconds=0))
 
 
-class Ruling(NamedTuple):
-    """A verdict, why, and the last lines that belong to it."""
-
-    verdict: CheckVerdict
-    reason: str
-    last_lines: tuple[str, ...] = ()
-
-
 def report_of(inputs: Inputs, phases: Phases) -> Run:
     """Return the report of a run, complete as far as its phases are."""
     plan = inputs.plan
     waited, checked, ended = phases.waited or _NOT_WAITED, phases.checked or Checked(), phases.ended
     state, explained = waited.state, phases.explained or Explained()
-    ruling = _ruling(inputs, phases)
+    signs = tuple(_signs(inputs, phases))
+    verdict, decisive = decide(signs)
     is_up = state.how == "up"
     return Run(
         name=plan.name,
         command=inputs.shown,
         kind=_kind(inputs, phases),
-        verdict=ruling.verdict,
-        reason=ruling.reason,
+        verdict=verdict,
+        reason=decisive.says,
         source=plan.source,
         url=state.shown and state.shown + "/" if is_up else None,
         up_by=_up_by(phases),
@@ -88,7 +85,8 @@ def report_of(inputs: Inputs, phases: Phases) -> Run:
         diagnoses=explained.diagnoses,
         noticed=explained.noticed,
         exit_status=ended.exit_status if ended else waited.exit_status,
-        last_lines=ruling.last_lines,
+        last_lines=decisive.last_lines,
+        signs=tuple(each.reported for each in signs),
         log=explained.log,
         log_left_out=explained.left_out,
         warnings=explained.warnings,
@@ -135,35 +133,33 @@ def _by_window(phases: Phases) -> bool:
     return bool(phases.waited and phases.waited.state.how == "settled" and phases.checked)
 
 
-def _ruling(inputs: Inputs, phases: Phases) -> Ruling:
-    """The last phase that has something to say decides, but for an end that was other than expected: it only mars a pass."""
-    decided = next(_rulings(inputs, phases))
-    if decided.verdict == "passed" and phases.ended:
-        wrong = [each for each in _ends_as_expected(inputs, phases) if each.verdict == "failed"]
-        return Ruling("failed", said(wrong[0])) if wrong else decided
-    return decided
-
-
-def _rulings(inputs: Inputs, phases: Phases) -> Iterator[Ruling]:
-    """What each phase says of the run, the last phase first."""
+def _signs(inputs: Inputs, phases: Phases) -> Iterator[Seen]:
+    """What each phase saw that speaks for the run or against it, the last phase first."""
     ended = phases.ended
+    if ended:
+        yield from _of_end(inputs, phases, ended)
     if phases.usage:
         usage, last = phases.usage, phases.waited.last_lines if phases.waited else ()
-        yield Ruling(usage.verdict, usage.reason, last)
-    if ended:
-        yield from _of_end(_kind(inputs, phases), ended, _listening(phases))
+        yield Seen(_OF_USAGE[usage.verdict], usage.reason, last)
+        return
     for watched in (phases.used, phases.watched):
         if watched and watched.went:
-            yield Ruling("failed", watched.went, watched.last_lines)
+            yield Seen("went-down", watched.went, watched.last_lines)
     if phases.checked and phases.waited:
         yield from _of_checks(inputs, phases, phases.checked, phases.waited)
     if phases.waited:
-        yield from _of_wait(inputs, phases.waited)
+        yield from _of_wait(inputs, phases, phases.waited)
+    if phases.waited and phases.heard:
+        yield from of_output(phases.heard, phases.waited.state)
     if phases.not_started is not None:
-        yield Ruling("failed", f"could not be started: {phases.not_started}")
+        yield Seen("not-started", f"could not be started: {phases.not_started}")
     if phases.attached and phases.attached.lacks:
-        yield Ruling("failed", phases.attached.lacks)
-    yield Ruling("unsure", inputs.plan.lacks or "interrupted")
+        yield Seen("no-target", phases.attached.lacks)
+    if inputs.plan.lacks:
+        yield Seen("lacks", inputs.plan.lacks)
+
+
+_OF_USAGE: dict[CheckVerdict, str] = {"passed": "shows-help", "unsure": "wants-arguments", "failed": "check-failed"}
 
 
 def _listening(phases: Phases) -> tuple[Listening, ...]:
@@ -177,76 +173,97 @@ _WITHOUT_WARDEN = (
 )
 
 
-def _of_end(kind: str, ended: Ended, listening: Sequence[Listening]) -> Iterator[Ruling]:
-    if kind == "server" and (stops := _stops(ended, listening)).verdict == "failed":
-        yield Ruling("failed", f"stops: {stops.seen}")
+def _of_end(inputs: Inputs, phases: Phases, ended: Ended) -> Iterator[Seen]:
+    if _kind(inputs, phases) == "server" and (stops := _stops(ended, _listening(phases))).verdict == "failed":
+        yield Seen("left-behind", f"stops: {stops.seen}")
     if ended.stopped.left_behind:
-        yield Ruling("failed", could_not_be_ended(ended.stopped.left_behind))
+        yield Seen("left-behind", could_not_be_ended(ended.stopped.left_behind))
     if ended.lost_warden:
-        yield Ruling("failed", _WITHOUT_WARDEN)
+        yield Seen("lost-warden", _WITHOUT_WARDEN)
+    for each in _ends_as_expected(inputs, phases):
+        if each.verdict == "failed":
+            yield Seen("other-end", said(each))
 
 
-def _of_checks(inputs: Inputs, phases: Phases, checked: Checked, waited: Waited) -> Iterator[Ruling]:
+def _of_checks(inputs: Inputs, phases: Phases, checked: Checked, waited: Waited) -> Iterator[Seen]:
     state, is_program = waited.state, waited.state.how == "ended"
     if state.how == "up" and state.contested and state.at:
         who = ", ".join(holder(each) for each in state.contested)
-        yield Ruling("unsure", f"port {state.at.port} is shared with {who}: it is not known whose answer this is")
+        yield Seen("shared-port", f"port {state.at.port} is shared with {who}: it is not known whose answer this is")
     if checked.halted:
-        yield Ruling("unsure", "interrupted")
+        yield Seen("interrupted", "interrupted")
     if checked.went:
-        yield Ruling("failed", f"it {checked.went} while it was being checked", checked.last_lines)
-    for verdict in ("failed", "unsure"):
-        found = next((each for each in told_once(checked.checks) if each.verdict == verdict), None)
-        if found and is_program:
-            yield Ruling(verdict, _how(waited) if found.name == "ends" else said(found), checked.last_lines)
-        elif found:
-            yield Ruling(verdict, said(found), checked.last_lines if verdict == "failed" else ())
+        yield Seen("went-down", f"it {checked.went} while it was being checked", checked.last_lines)
+    for each in told_once(checked.checks):
+        if each.verdict in ("failed", "unsure"):
+            says = _how(waited) if is_program and each.name == "ends" else said(each)
+            name = "check-failed" if each.verdict == "failed" else "check-unsure"
+            yield Seen(name, says, checked.last_lines if is_program or each.verdict == "failed" else ())
     if is_program:
-        yield Ruling("passed", _how(waited), checked.last_lines)
+        yield Seen("ended-well", _how(waited), checked.last_lines)
     elif _by_window(phases):
-        yield Ruling("passed", "it draws a window", waited.last_lines)
-    elif state.how == "up":
-        yield Ruling("passed", "it is up, and every check passed" if checked.checks else "it is up")
+        yield Seen("draws", "it draws a window", waited.last_lines)
 
 
 def _how(waited: Waited) -> str:
     return f"{how_ended(waited.exit_status)} after {round(waited.state.seconds, 3):.2f} s"
 
 
-def _of_wait(inputs: Inputs, waited: Waited) -> Iterator[Ruling]:
-    state, last = waited.state, waited.last_lines
+def _of_wait(inputs: Inputs, phases: Phases, waited: Waited) -> Iterator[Seen]:
+    state, last, serves = waited.state, waited.last_lines, inputs.serves
+    if state.how == "halted":
+        yield Seen("interrupted", "interrupted")
     if state.how == "late":
         yield _late(inputs, waited)
-    if state.how == "ended":
-        yield Ruling("failed", f"{_how(waited)}, before it was up", last)
-    if state.settled and state.how == "settled":
-        line = clean(state.settled.line, 160)
+    if state.how == "ended" and phases.checked is None:
+        yield Seen("ended-early", f"{_how(waited)}, before it was up", last)
+    if state.how == "ended" and serves and inputs.plan.kind is None and phases.checked:
+        yield Seen("ended-though-serving", f"{_how(waited)}, though it is to serve: {serves}", last)
+    if state.how == "ended" and waited.asked:
+        yield Seen("asks", f"it asked “{clean(waited.asked, 160)}” and nobody answered; {_ANSWER}", last)
+    if state.settled and state.how == "settled" and not _by_window(phases):
+        line, where = clean(state.settled.line, 160), ", ".join(str(at.port) for at in waited.listening[:1])
         yield {
-            "crashed": Ruling("failed", f"what it watches has ended with an error: “{line}”", last),
-            "asks": Ruling("unsure", f"it asks “{line}” and waits for an answer; {_ANSWER}", last),
-        }.get(state.settled.how, Ruling("unsure", f"still running after {state.seconds:.0f} s: {_IDLE}", last))
+            "crashed": Seen("crashed", f"what it watches has ended with an error: “{line}”", last),
+            "asks": Seen("asks", f"it asks “{line}” and waits for an answer; {_ANSWER}", last),
+            "dumb": Seen("dumb", f"listens on port {where} but does not answer over HTTP: {line}", last),
+        }.get(state.settled.how, Seen("idle", f"still running after {state.seconds:.0f} s: {_IDLE}", last))
     if state.how == "up":
-        yield Ruling("passed", "it is up")
+        yield Seen(_for_sign(state), _UP_AND_CHECKED if phases.checked and phases.checked.checks else "it is up")
+
+
+_UP_AND_CHECKED = "it is up, and every check passed"
+
+
+def _for_sign(state: State) -> str:
+    """Return the name of the sign by which a run is known to be up."""
+    if state.answered:
+        return "answers"
+    if state.settled:
+        return "waits"
+    if state.by.startswith(("printed", "made")):
+        return "shows"
+    return "speaks" if state.at else "listens"
 
 
 _ANSWER = "`keys` of a [[run]] in dokimon.toml types one"
 _IDLE = "it does nothing, prints nothing more, and listens nowhere"
 
 
-def _late(inputs: Inputs, waited: Waited) -> Ruling:
+def _late(inputs: Inputs, waited: Waited) -> Seen:
     plan, last = inputs.plan, waited.last_lines
     if waited.gave_up_on_line:
         reason = f"the pattern {plan.up_line!r} of its `up` takes too long to search for; simplify it"
-        return Ruling("failed", clean(reason), last)
+        return Seen("late", clean(reason), last)
     if plan.kind == "program":
-        return Ruling("failed", f"did not end within {plan.within:g} s", last)
+        return Seen("late", f"did not end within {plan.within:g} s", last)
     if waited.listening:
         where = ", ".join(str(port) for port in sorted({at.port for at in waited.listening}))
         answer = f"answer GET {plan.up_get} with a success" if plan.up_get else "answer over HTTP"
-        return Ruling("failed", f"listens on port {where} but did not {answer} within {plan.within:g} s", last)
+        return Seen("late", f"listens on port {where} but did not {answer} within {plan.within:g} s", last)
     where = f"only on the UNIX socket {waited.unix_socket}" if waited.unix_socket else "nowhere"
     reason = f"still running after {plan.within:g} s, and listens {where}"
-    return Ruling("unsure" if plan.kind is None else "failed", reason, last)
+    return Seen("slow" if plan.kind is None else "late", reason, last)
 
 
 def _checks(inputs: Inputs, phases: Phases) -> tuple[Check, ...]:

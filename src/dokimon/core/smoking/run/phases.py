@@ -18,6 +18,7 @@ from dokimon.core.declarations.checkout import SETTINGS_FILE
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.masking import is_secret_name
 from dokimon.core.processes.readiness import Awaited, State, wait_until_up
+from dokimon.core.processes.settling import question_in
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.systems.face import here
@@ -37,7 +38,8 @@ _ANSWERS_WITHIN = 1.0
 class Waited(msgspec.Struct, frozen=True, kw_only=True):
     """How waiting came out, with what the run had printed last; `listening` and `unix_socket` where it was late.
 
-    `gave_up_on_line` says that the pattern of its `up` took too long to search for.
+    `gave_up_on_line` says that the pattern of its `up` took too long to search for; `asked` is the question with which
+    what it printed ends.
     """
 
     state: State
@@ -46,6 +48,7 @@ class Waited(msgspec.Struct, frozen=True, kw_only=True):
     listening: tuple[Listening, ...] = ()
     unix_socket: str | None = None
     gave_up_on_line: bool = False
+    asked: str | None = None
 
 
 class Checked(msgspec.Struct, frozen=True, kw_only=True):
@@ -91,7 +94,7 @@ def wait(session: Session) -> Waited:
         return Waited(state=state)
     if state.how == "ended":
         tree.output.wait(1.0)
-    late = state.how == "late" and plan.kind != "program"
+    late = state.how in ("late", "settled") and plan.kind != "program"
     found = session.listening() if late else ()
     paths = here().unix_sockets(tree.processes()) if late and not found else ()
     return Waited(
@@ -101,6 +104,7 @@ def wait(session: Session) -> Waited:
         listening=found,
         unix_socket=paths[0] if paths else None,
         gave_up_on_line=tree.output.gave_up,
+        asked=question_in(tree.output.begun()) if state.how == "ended" else None,
     )
 
 
@@ -122,6 +126,7 @@ def _awaited(session: Session) -> Awaited:
         ends=plan.kind == "program",
         draws=plan.draws_window,
         is_server=plan.kind == "server",
+        speaks_http=session.inputs.serves is not None,
         builds=Path(argv[0]).name in _BUILDERS or any("gradlew" in word or "mvnw" in word for word in argv[:2]),
     )
 

@@ -1,0 +1,105 @@
+"""Lines by which a run tells of trouble, of whatever language; what is known of them is data (`trouble.toml`)."""
+
+from __future__ import annotations
+
+import re
+from collections import Counter
+from collections.abc import Iterable, Sequence
+from functools import cache
+from pathlib import Path
+
+import msgspec
+
+from dokimon.core.text import clean
+
+_DATA = Path(__file__).with_name("trouble.toml")
+_LONGEST = 600
+"""Characters of a line that are looked at."""
+
+_AGAIN_AND_AGAIN = 4
+"""So often the same line is no single mishap."""
+
+
+class Kind(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    """A kind of trouble: what a line of it says of the run, patterns of which one is found, samples both ways."""
+
+    name: str
+    says: str
+    patterns: list[str]
+    shown: list[str]
+    not_shown: list[str]
+
+
+class _Harmless(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    patterns: list[str]
+    lower: str
+
+
+class _Known(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
+    kind: list[Kind]
+    harmless: _Harmless
+
+
+class Trouble(msgspec.Struct, frozen=True, kw_only=True):
+    """What a run told of: the kind of it, the line (cleaned), how often such a line came."""
+
+    kind: str
+    says: str
+    line: str
+    times: int = 1
+
+    @property
+    def again_and_again(self) -> bool:
+        """Whether it came so often that it is no single mishap."""
+        return self.times >= _AGAIN_AND_AGAIN
+
+
+@cache
+def _known() -> _Known:
+    import tomllib
+
+    return msgspec.convert(tomllib.loads(_DATA.read_text("utf-8")), _Known)
+
+
+def kinds() -> Sequence[Kind]:
+    """Return all kinds, in the order in which they are tried."""
+    return _known().kind
+
+
+@cache
+def _compiled() -> tuple[tuple[tuple[Kind, re.Pattern[str]], ...], re.Pattern[str], re.Pattern[str]]:
+    by_kind = tuple((each, re.compile("|".join(f"(?:{_local(one)})" for one in each.patterns))) for each in kinds())
+    harmless = _known().harmless
+    return by_kind, re.compile("|".join(f"(?:{_local(one)})" for one in harmless.patterns)), re.compile(harmless.lower)
+
+
+def _local(pattern: str) -> str:
+    """Return a pattern whose flag holds for itself alone, so that it can stand beside others."""
+    return f"(?i:{pattern[4:]})" if pattern.startswith("(?i)") else pattern
+
+
+def kind_of(line: str) -> Kind | None:
+    """Return which kind of trouble a line tells of; None where it tells of none."""
+    looked = line[:_LONGEST]
+    by_kind, harmless, lower = _compiled()
+    kind = next((each for each, pattern in by_kind if pattern.search(looked)), None)
+    if kind is None or harmless.search(looked):
+        return None
+    if kind.name not in ("uncaught", "unreached", "ended") and lower.search(looked):
+        return None
+    return kind
+
+
+def troubles_in(lines: Iterable[str]) -> tuple[Trouble, ...]:
+    """Return what the lines tell of, in their order; lines that differ in numbers alone count as the same."""
+    first: dict[str, tuple[Kind, str]] = {}
+    times: Counter[str] = Counter()
+    for line in lines:
+        if kind := kind_of(line):
+            same = re.sub(r"\d+", "#", line.strip())
+            first.setdefault(same, (kind, line))
+            times[same] += 1
+    return tuple(
+        Trouble(kind=kind.name, says=kind.says, line=clean(line.strip(), 240), times=times[same])
+        for same, (kind, line) in first.items()
+    )

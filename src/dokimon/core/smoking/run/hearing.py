@@ -1,0 +1,56 @@
+"""What a run told until it was stopped, and what that says of it: its errors, its parts, its work."""
+
+from __future__ import annotations
+
+from collections.abc import Iterator
+
+import msgspec
+
+from dokimon.core.expressions import expression
+from dokimon.core.processes.readiness import State
+from dokimon.core.processes.trouble import Trouble, troubles_in
+from dokimon.core.smoking.run.session import Session
+from dokimon.core.smoking.run.signs import Seen
+from dokimon.core.text import clean
+
+_MOST = 5
+"""So many signs of one kind are told: a log may be full of errors."""
+
+_NO_WORK = expression(
+    r"(?i)\b(?:0|no|zero) (?:\w+ )?(?:jobs?|tasks?|schedules?|entries|workers|consumers|queues|cron ?jobs|timers)\b"
+)
+"""A scheduler or worker that says that it has nothing to do at all, not now nor later."""
+
+
+class Heard(msgspec.Struct, frozen=True, kw_only=True):
+    """The troubles that it told of, in their order; a line that says that it has no work."""
+
+    troubles: tuple[Trouble, ...] = ()
+    no_work: str | None = None
+
+
+def hear(session: Session) -> Heard:
+    """Go through what the run has printed so far. To be called before it is stopped: what it says then is another matter."""
+    lines = session.tree.output.kept()
+    return Heard(
+        troubles=troubles_in(lines),
+        no_work=next((line for line in lines if _NO_WORK.search(line)), None),
+    )
+
+
+def of_output(heard: Heard, state: State) -> Iterator[Seen]:
+    """What a run told speaks against it. A part that has ended with an error is no longer there, whatever else is."""
+    for each in heard.troubles[:_MOST]:
+        says = f"it tells of {each.says}{_times(each)}: “{each.line}”"
+        if each.kind == "ended" and state.how == "up":
+            yield Seen("crashed", f"a part of it has ended with an error: “{each.line}”")
+        elif state.how == "up" and state.settled and (each.again_and_again or each.kind == "gave-up"):
+            yield Seen("only-errors", says)
+        elif state.how in ("up", "ended"):
+            yield Seen("tells-of-error", says)
+    if heard.no_work and state.how == "up" and state.settled:
+        yield Seen("no-work", f"it waits for work and says that there is none: “{clean(heard.no_work.strip(), 160)}”")
+
+
+def _times(trouble: Trouble) -> str:
+    return f", {trouble.times} times" if trouble.times > 1 else ""
