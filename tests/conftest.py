@@ -55,7 +55,10 @@ def pytest_collection_modifyitems(config: pytest.Config, items: list[pytest.Item
             item.add_marker("property")
     asked = config.option.markexpr or ""
     beyond = [
-        each for each in items for mark in ("real", "fuzz") if each.get_closest_marker(mark) and mark not in asked
+        each
+        for each in items
+        for mark in ("real", "fuzz", "field")
+        if each.get_closest_marker(mark) and mark not in asked
     ]
     if beyond and not any("::" in each for each in config.args):
         config.hook.pytest_deselected(items=beyond)

@@ -34,7 +34,14 @@ def lacking(case: dict[str, Any]) -> list[str]:
     return [name for name in case.get("with", _USES.get(case["field"], [])) if not shutil.which(name)]
 
 
-_USES = {"node": ["node", "npm"], "ruby": ["ruby"], "php": ["php"], "go": ["go"], "java": ["java", "javac"], "perl": ["perl"]}
+_USES = {
+    "node": ["node", "npm"],
+    "ruby": ["ruby"],
+    "php": ["php"],
+    "go": ["go"],
+    "java": ["java", "javac"],
+    "perl": ["perl"],
+}
 
 
 def started(case: dict[str, Any]) -> dict[str, Any]:
@@ -52,7 +59,13 @@ def started(case: dict[str, Any]) -> dict[str, Any]:
         kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
         command = [str(DOKIMON), "smoke", "--anyway", "-f", "json"]
         ended = subprocess.run(
-            command, cwd=folder, env={**kept, **home, "PATH": path}, capture_output=True, text=True, check=False, timeout=300
+            command,
+            cwd=folder,
+            env={**kept, **home, "PATH": path},
+            capture_output=True,
+            text=True,
+            check=False,
+            timeout=300,
         )
         if not ended.stdout.startswith("{"):
             return {"verdict": f"refused: {ended.stderr.strip()[:200]}", "runs": []}
@@ -76,7 +89,9 @@ def test_a_strangers_project(case: dict[str, Any]) -> None:
 
 def main(chosen: list[str]) -> None:
     """Carry out those cases whose field or name has one of the words, all by default."""
-    wanted = [each for each in cases() if not chosen or any(word in f"{each['field']}: {each['is']}" for word in chosen)]
+    wanted = [
+        each for each in cases() if not chosen or any(word in f"{each['field']}: {each['is']}" for word in chosen)
+    ]
     wanted = [each for each in wanted if not lacking(each)]
     with ThreadPoolExecutor(4) as pool:
         reports = list(pool.map(started, wanted))
@@ -86,9 +101,13 @@ def main(chosen: list[str]) -> None:
         counts[case.get("kind", "healthy"), right] += 1
         reason = "; ".join(each["reason"] for each in report["runs"])
         seconds = report.get("seconds") or 0
-        print(f"{'ok   ' if right else 'WRONG'} {report['verdict']:<8} {seconds:5.1f} s  {case['field']}: {case['is']}\n        {reason[:230]}")
+        name = f"{case['field']}: {case['is']}"
+        print(
+            f"{'ok   ' if right else 'WRONG'} {report['verdict']:<8} {seconds:5.1f} s  {name}\n        {reason[:230]}"
+        )
     for kind in sorted({kind for kind, _ in counts}):
-        print(f"{kind:<24} {counts[kind, True]} of {counts[kind, True] + counts[kind, False]} right")
+        right, wrong = counts[kind, True], counts[kind, False]
+        print(f"{kind:<24} {right} of {right + wrong} right")
 
 
 if __name__ == "__main__":

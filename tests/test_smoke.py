@@ -96,7 +96,7 @@ def test_an_error_beside_an_answer_leaves_it_open_with_its_cause(world: World) -
         ("tells-of-error", "against"),
     ]
     drawn = world.dokimon("smoke").out
-    assert "a service or host does not answer it: “cache: connect ECONNREFUSED" in drawn, drawn
+    assert "a service or host that does not answer: “cache: connect ECONNREFUSED" in drawn, drawn
 
 
 def test_one_fault_counts_once_and_junit_says_what_helps(world: World) -> None:

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import re
 import time
+from collections.abc import Collection
 from typing import ClassVar
 
 import msgspec
@@ -95,17 +96,26 @@ def ending(expected: int, status: int | None, spent: float) -> list[Check]:
     ]
 
 
-def unasked(context: CheckContext, *, may_be_silent: bool = False) -> list[Check]:
-    """The default check of a program's output: is there any, and is there no uncaught error in it?
+_NOT_OWN = expression(
+    r"^> .+|^\$ \S.*|^yarn (?:run|install) v\d.*|^Done in [\d.]+ ?m?s.*|^make(?:\[\d+\])?: .*|^\+ .+"
+    r"|^\s*(?:Compiling|Finished|Running|Downloading|Downloaded|Blocking|Updating|Locking|Fresh) .+"
+    r"|^info Visit https://yarnpkg.*"
+)
+"""What package managers, builders and shells print of themselves around a program."""
 
-    One that somebody wrote down as a program `may_be_silent`.
+
+def unasked(context: CheckContext, *, may_be_silent: bool = False, echoes: Collection[str] = ()) -> list[Check]:
+    """The default check of a program's output: is there any of its own, and is there no uncaught error in it?
+
+    One that somebody wrote down as a program `may_be_silent`. `echoes` are lines that what starts it prints of its commands.
     """
     text = context.output.text()
     found = _UNCAUGHT.search(text)
     if found:
         line = text[found.start() :].partition("\n")[0]
         return [Check(name="output", verdict="failed", expected="no uncaught error", seen=clean(f"“{line}”"))]
-    lines = sum(1 for line in text.splitlines() if line.strip())
+    every = [line.strip() for line in text.splitlines() if line.strip()]
+    lines = sum(1 for line in every if line not in echoes and not _NOT_OWN.fullmatch(line))
     if not lines and may_be_silent:
         return [Check(name="output", verdict="passed", expected="no uncaught error", seen="nothing was printed")]
     if not lines:
@@ -114,7 +124,7 @@ def unasked(context: CheckContext, *, may_be_silent: bool = False) -> list[Check
                 name="output",
                 verdict="unsure",
                 expected="something",
-                seen="nothing was printed, so what it did is not known",
+                seen="nothing of its own was printed, so what it did is not known",
             )
         ]
     return [

@@ -13,6 +13,7 @@ from dokimon.core.checks.html import Page, SelectorFault, read, select
 from dokimon.core.checks.measuring import Measure, judge_value
 from dokimon.core.checks.spec import Pattern, Text, Texts, texts
 from dokimon.core.checks.texts import find, in_words
+from dokimon.core.checks.told_errors import told_error
 from dokimon.core.patterns import PatternFault
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
@@ -45,10 +46,21 @@ def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> li
         checks.append(error)  # it says more than the status alone
     elif explicit:
         checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)
+    if wanted.graded and success and not explicit and not answer.is_page:
+        checks += _check_words(answer)
     if wanted.assets and not answer.is_page:
         seen = f"{answer.type or 'no type'}, no page"
         checks.append(Check(name="parts", verdict="failed", expected="a page that names some", seen=clean(seen)))
     return checks
+
+
+def _check_words(answer: Response) -> list[Check]:
+    """Return the failure that an answer which is no page tells of itself, whatever its status."""
+    told = told_error(answer)
+    if told is None:
+        return []
+    seen = clean(f"it says so itself: {told}")
+    return [Check(name="no error told", verdict="failed", expected="an answer that tells of no failure", seen=seen)]
 
 
 def _error_page(answer: Response, page: Page) -> Check | None:

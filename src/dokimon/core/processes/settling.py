@@ -37,7 +37,7 @@ _WAITS = expression(
 """Words of a worker or a watcher that is up and waits for something to do."""
 
 CRASHED = expression(
-    r"(?i)app crashed - waiting for file changes|failed running .*waiting for file changes"
+    r"(?i)app crashed - waiting for file changes|^failed running\b"
     r"|waiting for (?:file )?changes before"
     r"|exited with (?:code|status) [1-9]\d*.*(?:waiting|restart)|found [1-9]\d* errors?\. watching for file changes"
     r"|command failed.*(?:waiting|watching)|crashed.*(?:waiting|watching)"

@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 from collections import Counter
-from collections.abc import Iterable, Sequence
+from collections.abc import Sequence
 from functools import cache
 from pathlib import Path
 
@@ -90,11 +90,14 @@ def kind_of(line: str) -> Kind | None:
     return kind
 
 
-def troubles_in(lines: Iterable[str]) -> tuple[Trouble, ...]:
-    """Return what the lines tell of, in their order; lines that differ in numbers alone count as the same."""
+def troubles_in(lines: Sequence[str]) -> tuple[Trouble, ...]:
+    """Return what the lines tell of, in their order; lines that differ in numbers alone count as the same.
+
+    Of a stack that is printed over several lines, the one that names the error stands for all.
+    """
     first: dict[str, tuple[Kind, str]] = {}
     times: Counter[str] = Counter()
-    for line in lines:
+    for line in _without_stacks(lines):
         if kind := kind_of(line):
             same = re.sub(r"\d+", "#", line.strip())
             first.setdefault(same, (kind, line))
@@ -103,3 +106,29 @@ def troubles_in(lines: Iterable[str]) -> tuple[Trouble, ...]:
         Trouble(kind=kind.name, says=kind.says, line=clean(line.strip(), 240), times=times[same])
         for same, (kind, line) in first.items()
     )
+
+
+_STACK_BEGINS = re.compile(
+    r"^\s*Traceback \(most recent call last\):|^(?:Exception (?:occurred|ignored)|Task exception) "
+)
+_INSIDE_STACK = re.compile(r"^\s|^(?:Traceback |During handling|The above exception|-{10,})|^$")
+_GONE = re.compile(
+    r"^(?:\w+\.)*(?:ConnectionResetError|BrokenPipeError|ConnectionAbortedError|IncompleteReadError|ClientDisconnect)\b"
+)
+"""The one who asked has hung up: that is what a look does, and no error of the run."""
+
+
+def _without_stacks(lines: Sequence[str]) -> list[str]:
+    """Return the lines, each stack of Python's in place of its last line; one of a hung-up connection is left out."""
+    kept: list[str] = []
+    inside = False
+    for line in lines:
+        if _STACK_BEGINS.search(line):
+            inside = True
+        elif inside and not _INSIDE_STACK.search(line):
+            inside = False
+            if not _GONE.search(line):
+                kept.append(line if kind_of(line) else f"Uncaught {line}")
+        elif not inside:
+            kept.append(line)
+    return kept if not inside else [*kept, "Traceback (most recent call last):"]

@@ -31,9 +31,9 @@ from dokimon.core.processes.systems.posix import (
 from dokimon.core.processes.systems.values import Address, Handle
 
 __all__ = [
-    "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive", "is_blind",
-    "kill_session", "launch", "let_go", "new_listeners", "ports_of_all", "send", "share_content", "sockets", "udp_ports",
-    "unix_sockets", "widen",
+    "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive",
+    "is_blind", "kill_session", "launch", "let_go", "most_children", "new_listeners", "ports_of_all", "send",
+    "share_content", "sockets", "udp_ports", "unix_sockets", "widen",
 ]  # fmt: skip
 
 REAPS_ORPHANS = True
@@ -45,6 +45,11 @@ def below(pid: int) -> list[int]:
     found = _walk(pid)
     # One whose parent ends meanwhile moves up to a place that was read already: only a second look tells.
     return found or _walk(pid)
+
+
+def most_children(pids: Iterable[int]) -> int:
+    """Return how many living children the one of these processes has that has the most."""
+    return max((sum(_lives(child) for child in _children(pid)) for pid in pids), default=0)
 
 
 def _walk(pid: int) -> list[int]:

@@ -24,9 +24,9 @@ from dokimon.core.processes.systems.posix import (
 from dokimon.core.processes.systems.values import Address, Handle, Listeners
 
 __all__ = [
-    "MARK", "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive",
-    "is_blind", "kill_session", "launch", "let_go", "new_listeners", "ports_of_all", "send", "share_content", "sockets",
-    "udp_ports", "unix_sockets", "widen",
+    "MARK", "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt",
+    "is_alive", "is_blind", "kill_session", "launch", "let_go", "most_children", "new_listeners",
+    "ports_of_all", "send", "share_content", "sockets", "udp_ports", "unix_sockets", "widen",
 ]  # fmt: skip
 
 REAPS_ORPHANS = False
@@ -50,6 +50,18 @@ def below(pid: int) -> list[int]:
         every = []
     since = _began(pid)
     return sorted(found | {each.pid for each in every if _is_marked(each, str(pid), since) and _lives(each)})
+
+
+def most_children(pids: Iterable[int]) -> int:
+    """Return how many living children the one of these processes has that has the most."""
+    return max((_living_children(pid) for pid in pids), default=0)
+
+
+def _living_children(pid: int) -> int:
+    try:
+        return sum(_lives(each) for each in psutil.Process(pid).children())
+    except psutil.Error:
+        return 0
 
 
 _BEGAN: dict[int, float] = {}

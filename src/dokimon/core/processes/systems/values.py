@@ -111,6 +111,9 @@ class System(Protocol):
     def below(self, pid: int) -> list[int]:
         """Return the living processes below one, itself not among them, in ascending order."""
 
+    def most_children(self, pids: Iterable[int]) -> int:
+        """Return how many living children the one of these processes has that has the most."""
+
     def interrupt(self, pid: int) -> bool:
         """Do what Ctrl+C does to a command and its group; False where it is gone."""
 

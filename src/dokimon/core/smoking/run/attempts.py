@@ -10,6 +10,7 @@ import msgspec
 
 from dokimon.core.diagnosis.diagnosing import diagnose_start
 from dokimon.core.expressions import expression
+from dokimon.core.planning.parts import starts_several
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.serving import http_expected
 from dokimon.core.processes.display import has_virtual_display
@@ -85,7 +86,9 @@ def carry_out(plan: RunPlan, context: RunContext, attached: Attached | None = No
 @contextmanager
 def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: Attached | None) -> Iterator[Attempt]:
     port = choose_port(plan, context.ports)
-    inputs = inputs_of(plan, context, port, gets, http_expected(plan.folder, _words(plan)))
+    words = _words(plan)
+    serves, several = http_expected(plan.folder, words), starts_several(plan.folder, words)
+    inputs = inputs_of(plan, context, port, gets, serves, several)
     attempt = Attempt(inputs, context, attached)
     try:
         with ExitStack() as running:

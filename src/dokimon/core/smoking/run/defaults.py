@@ -5,8 +5,9 @@ from __future__ import annotations
 import time
 from collections.abc import Sequence
 
-from dokimon.core.checks.carrying_out import PlannedCheck
+from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
 from dokimon.core.checks.console import unasked
+from dokimon.core.planning.health import health_paths
 from dokimon.core.processes.answering import status_of
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.sockets import addresses_for_others
@@ -33,6 +34,8 @@ def default_checks(session: Session, state: State, listening: Sequence[Listening
         found += unasked(session.check_context(origin=state.url))
     if state.url and not session.inputs.checks:
         found += _others(state.at, listening)
+    if state.url and not session.inputs.checks:
+        found += _health(session, state.url)
     if state.url and state.url.startswith("https:"):
         from dokimon.core.checks.certificate import check_certificate
 
@@ -43,6 +46,17 @@ def default_checks(session: Session, state: State, listening: Sequence[Listening
         page = state.shown and state.shown + "/"
         found += reachable(addresses_for_others(page, listening), state.url)
     return found
+
+
+def _health(session: Session, url: str) -> list[Check]:
+    """Ask the addresses by which the project itself says whether it is well: they are believed more than the root page."""
+    paths = health_paths(session.inputs.plan.folder)
+    if not paths:
+        return []
+    from dokimon.core.checks.http import Http
+
+    asked = [PlannedCheck(Http(get=path)) for path in paths]
+    return list(carry_out_checks(asked, session.check_context(origin=url)) or ())
 
 
 def _others(mine: Listening | None, listening: Sequence[Listening]) -> list[Check]:

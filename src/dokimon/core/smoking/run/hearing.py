@@ -7,7 +7,9 @@ from collections.abc import Iterator
 import msgspec
 
 from dokimon.core.expressions import expression
+from dokimon.core.planning.parts import background_parts
 from dokimon.core.processes.readiness import State
+from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.trouble import Trouble, troubles_in
 from dokimon.core.smoking.run.session import Session
 from dokimon.core.smoking.run.signs import Seen
@@ -23,16 +25,25 @@ _NO_WORK = expression(
 
 
 class Heard(msgspec.Struct, frozen=True, kw_only=True):
-    """The troubles that it told of, in their order; a line that says that it has no work."""
+    """The troubles that it told of, in their order; a line that says that it has no work.
+
+    It puts so many `parts` side by side, of which so many live.
+    """
 
     troubles: tuple[Trouble, ...] = ()
     no_work: str | None = None
+    parts: int = 0
+    living_parts: int = 0
 
 
 def hear(session: Session) -> Heard:
     """Go through what the run has printed so far. To be called before it is stopped: what it says then is another matter."""
     lines = session.tree.output.kept()
+    plan = session.inputs.plan
+    parts = background_parts(plan.folder, session.inputs.argv) if session.inputs.several else 0
     return Heard(
+        parts=parts,
+        living_parts=here().most_children(session.tree.processes()) if parts else 0,
         troubles=troubles_in(lines),
         no_work=next((line for line in lines if _NO_WORK.search(line)), None),
     )
@@ -48,6 +59,10 @@ def of_output(heard: Heard, state: State) -> Iterator[Seen]:
             yield Seen("only-errors", says)
         elif state.how in ("up", "ended"):
             yield Seen("tells-of-error", says)
+    if heard.living_parts < heard.parts and state.how == "up":
+        yield Seen(
+            "part-unseen", f"it puts {heard.parts} parts side by side, and only {heard.living_parts} of them live"
+        )
     if heard.no_work and state.how == "up" and state.settled:
         yield Seen("no-work", f"it waits for work and says that there is none: “{clean(heard.no_work.strip(), 160)}”")
 

@@ -38,7 +38,7 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
 
     `shown` is its command as a person would type it. `own_display` says that it needs a display of Dokimon's own. `words`
     are the values for braces, `checks` those that are looked at (the default ones not among them). `serves` is what shows
-    that it is to answer over HTTP, where something does.
+    that it is to answer over HTTP, where something does; `several` that it starts several parts side by side.
     """
 
     plan: RunPlan
@@ -51,6 +51,7 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
     own_display: bool
     checks: tuple[PlannedCheck, ...]
     serves: str | None = None
+    several: bool = False
 
     @property
     def keyboard(self) -> bool:
@@ -59,7 +60,12 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
 
 
 def inputs_of(
-    plan: RunPlan, context: RunContext, port: Port, gets: Equipment = _NOTHING, serves: str | None = None
+    plan: RunPlan,
+    context: RunContext,
+    port: Port,
+    gets: Equipment = _NOTHING,
+    serves: str | None = None,
+    several: bool = False,
 ) -> Inputs:
     """Return what the run is started with."""
     given = {"port": str(port.number)} if port.number is not None else {}
@@ -83,6 +89,7 @@ def inputs_of(
         own_display=(plan.draws_window or gets.display) and not variables.get("DISPLAY"),
         checks=checks,
         serves=serves,
+        several=several,
     )
 
 

@@ -15,6 +15,9 @@ from dokimon.core.checks.console import ending, unasked
 from dokimon.core.checks.measuring import as_text
 from dokimon.core.checks.window import Window
 from dokimon.core.declarations.checkout import SETTINGS_FILE
+from dokimon.core.expressions import expression
+from dokimon.core.planning.parts import asks_in_shell
+from dokimon.core.planning.recipes import recipe_lines
 from dokimon.core.processes.exit_status import how_ended
 from dokimon.core.processes.masking import is_secret_name
 from dokimon.core.processes.readiness import Awaited, State, wait_until_up
@@ -22,6 +25,7 @@ from dokimon.core.processes.settling import question_in
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.systems.face import here
+from dokimon.core.processes.trouble import kind_of
 from dokimon.core.report.model import Check, Fact, Listening, Stranger
 from dokimon.core.smoking.run.defaults import default_checks, with_root_page
 from dokimon.core.smoking.run.session import Session
@@ -104,8 +108,14 @@ def wait(session: Session) -> Waited:
         listening=found,
         unix_socket=paths[0] if paths else None,
         gave_up_on_line=tree.output.gave_up,
-        asked=question_in(tree.output.begun()) if state.how == "ended" else None,
+        asked=_asked(session) if state.how == "ended" else None,
     )
+
+
+def _asked(session: Session) -> str | None:
+    """Return what a run that has ended had asked: the question it printed, or the line of a script that asks it."""
+    inputs = session.inputs
+    return question_in(session.tree.output.begun()) or asks_in_shell(inputs.plan.folder, inputs.argv)
 
 
 _BUILDERS = frozenset(
@@ -157,7 +167,7 @@ def _check_program(session: Session, waited: Waited) -> Checked | None:
     checks = [*ending(expected, status, seconds), *found]
     if not session.inputs.checks and status == expected:
         written_down = plan.kind == "program" and plan.source.file == SETTINGS_FILE
-        checks += unasked(over, may_be_silent=written_down)
+        checks += unasked(over, may_be_silent=written_down, echoes=recipe_lines(plan.folder, session.inputs.argv))
     return Checked(checks=tuple(checks), facts=_facts(session), last_lines=waited.last_lines)
 
 
@@ -215,8 +225,12 @@ def _facts(session: Session) -> tuple[Fact, ...]:
 def watch(session: Session, state: State, up_since: float) -> Watched:
     """Watch a run that is up `up_since` (`time.monotonic`) for a moment longer: it may die of what it finds out now."""
     tree, context = session.tree, session.context
-    until = max(up_since + context.watched_seconds, time.monotonic() + context.after_checks_seconds)
+    seconds = context.watched_seconds * (_SEVERAL_TIMES if session.inputs.several else 1)
+    until = max(up_since + seconds, time.monotonic() + context.after_checks_seconds)
+    longest = up_since + context.watched_seconds * _LONGEST_TIMES
     while not context.halt.is_set() and (left := until - time.monotonic()) > 0:
+        if left < _LOOK_AGAIN and until < longest and _is_uneasy(session):
+            until = min(until + context.watched_seconds, longest)
         if tree.wait(min(left, 0.1)):
             time.sleep(0.05)
         if tree.is_gone() or (tree.ended and state.at is None):
@@ -226,6 +240,24 @@ def watch(session: Session, state: State, up_since: float) -> Watched:
                 last_lines=tree.output.last(LAST_LINES),
             )
     return Watched(seconds=round(time.monotonic() - up_since, 3))
+
+
+_SEVERAL_TIMES = 3
+"""What starts several parts is watched so many times as long: they come up, or die, one after the other."""
+
+_LONGEST_TIMES = 6
+"""So many times as long it is watched at most, while it tells of retries, warnings or errors."""
+
+_LOOK_AGAIN = 0.15
+
+_UNEASY = expression(
+    r"(?i)\b(?:retr(?:y|ies|ying)|(?:tries|attempts?) (?:left|remaining)|attempt \d|try \d|trying again|warn(?:ing)?)\b"
+)
+
+
+def _is_uneasy(session: Session) -> bool:
+    """Whether what it printed last tells of a retry, a warning or an error: what comes of it is yet to be seen."""
+    return any(_UNEASY.search(line) or kind_of(line) for line in session.tree.output.last(_LAST_LINES_WHILE_UP))
 
 
 def look_again(session: Session, state: State) -> Watched:

@@ -1,0 +1,61 @@
+"""Whether a way starts several parts side by side, and how many; and whether its script asks something."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Sequence
+from pathlib import Path
+
+from dokimon.core.files import text_of
+
+_RUNNERS = re.compile(
+    r"\b(?:concurrently|npm-run-all|run-p|turbo|nx|lerna|foreman|honcho|overmind|hivemind|node-foreman|nf|pm2|wsrun|wireit"
+    r"|stmux|parallel|mprocs)\b|make\b.*\s-j|&\s*wait\b|(?<!&)&(?!&)"
+)
+_SCRIPTS = {"npm", "pnpm", "yarn", "bun"}
+
+
+def text_of_command(folder: Path, argv: Sequence[str]) -> str:
+    """Return what a command comes to: the script of package.json that it names, the shell file it starts, else itself."""
+    words = [word for part in argv for word in part.split()]
+    inside = words[2:] if words[:2] in (["/bin/sh", "-c"], ["sh", "-c"]) else words
+    if inside and Path(inside[0]).name in _SCRIPTS:
+        names = [word for word in inside[1:] if word not in ("run", "--silent", "-s")]
+        return _script(folder, names[0]) if names else ""
+    file = next((folder / word for word in inside if word.endswith((".sh", ".bash"))), None)
+    if file and file.is_file():
+        return text_of(file, 64 * 1024)
+    return " ".join(inside)
+
+
+def _script(folder: Path, name: str) -> str:
+    try:
+        scripts = json.loads(text_of(folder / "package.json") or "{}").get("scripts", {})
+    except (ValueError, AttributeError, RecursionError):
+        return ""
+    text = scripts.get(name, "") if isinstance(scripts, dict) else ""
+    return text if isinstance(text, str) else ""
+
+
+def starts_several(folder: Path, argv: Sequence[str]) -> bool:
+    """Whether a command starts several parts side by side."""
+    return bool(_RUNNERS.search(text_of_command(folder, argv)))
+
+
+def background_parts(folder: Path, argv: Sequence[str]) -> int:
+    """Return how many parts a shell line puts side by side with `&` and waits for; 0 where it does not."""
+    text = text_of_command(folder, argv)
+    if not re.search(r"(?m)(?:^|[;&]|\s)wait\b", text):
+        return 0
+    return len(re.findall(r"(?<![&>|])&(?![&>\d])", text))
+
+
+_ASKS = re.compile(r"(?m)^\s*(?:if\s+|while\s+)?read\s+(?:-\w+\s+)*-\w*p\b|^\s*select\s+\w+\s+in\b")
+
+
+def asks_in_shell(folder: Path, argv: Sequence[str]) -> str | None:
+    """Return the line of a shell script by which it asks something: without a terminal, bash does not print the question."""
+    text = text_of_command(folder, argv)
+    found = _ASKS.search(text)
+    return text[found.start() :].strip().partition("\n")[0] if found else None
