@@ -33,24 +33,30 @@ class Contents(msgspec.Struct, frozen=True, kw_only=True):
 def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> list[Check]:
     """Compare what came from `origin` with what is wanted; each part of the page is loaded within `seconds`."""
     explicit = bool(wanted.title is not None or texts(wanted.shows) or texts(wanted.hides) or wanted.elements)
-    success = (answer.status or 0) < 400
+    if answer.is_page:
+        return _check_whole_page(origin, answer, wanted, seconds, explicit)
     checks: list[Check] = []
-    if answer.is_page and (success or explicit):
-        page = read(answer.text)
-        error = _error_page(answer, page) if wanted.graded else None
-        checks += [error] if error else []
-        checks += _check_page(wanted, page, answer, explicit)
-        if wanted.assets or (wanted.assets is None and success and not error):
-            checks += check_assets(origin, answer, seconds)
-    elif answer.is_page and (answer.status or 0) >= 500 and (error := _error_page(answer, read(answer.text))):
-        checks.append(error)  # it says more than the status alone
-    elif explicit:
+    if explicit:
         checks += _check_page(wanted, Page(None, answer.text, 0), answer, explicit)
-    if wanted.graded and success and not explicit and not answer.is_page:
+    elif wanted.graded and (answer.status or 0) < 400:
         checks += _check_words(answer)
-    if wanted.assets and not answer.is_page:
+    if wanted.assets:
         seen = f"{answer.type or 'no type'}, no page"
         checks.append(Check(name="parts", verdict="failed", expected="a page that names some", seen=clean(seen)))
+    return checks
+
+
+def _check_whole_page(origin: str, answer: Response, wanted: Contents, seconds: float, explicit: bool) -> list[Check]:
+    success = (answer.status or 0) < 400
+    if not success and not explicit:
+        error = _error_page(answer, read(answer.text)) if (answer.status or 0) >= 500 else None
+        return [error] if error else []  # it says more than the status alone
+    page = read(answer.text)
+    error = _error_page(answer, page) if wanted.graded else None
+    checks = [error] if error else []
+    checks += _check_page(wanted, page, answer, explicit)
+    if wanted.assets or (wanted.assets is None and success and not error):
+        checks += check_assets(origin, answer, seconds)
     return checks
 
 

@@ -11,7 +11,7 @@ from dokimon.core.files import text_of
 
 _RUNNERS = re.compile(
     r"\b(?:concurrently|npm-run-all|run-p|turbo|nx|lerna|foreman|honcho|overmind|hivemind|node-foreman|nf|pm2|wsrun|wireit"
-    r"|stmux|parallel|mprocs)\b|make\b.*\s-j|&\s*wait\b|(?<!&)&(?!&)"
+    r"|stmux|parallel|mprocs)\b|make\b.*\s-j|&\s*wait\b|(?<![&>|])&(?![&>\d])"
 )
 _SCRIPTS = {"npm", "pnpm", "yarn", "bun"}
 

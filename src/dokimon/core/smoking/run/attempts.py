@@ -12,7 +12,7 @@ from dokimon.core.diagnosis.diagnosing import diagnose_start
 from dokimon.core.expressions import expression
 from dokimon.core.planning.parts import starts_several
 from dokimon.core.planning.plan import RunPlan
-from dokimon.core.planning.serving import http_expected
+from dokimon.core.planning.serving import http_expected, runs_when_opened
 from dokimon.core.processes.display import has_virtual_display
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.tree import StartFault
@@ -88,7 +88,7 @@ def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: At
     port = choose_port(plan, context.ports)
     words = _words(plan)
     serves, several = http_expected(plan.folder, words), starts_several(plan.folder, words)
-    inputs = inputs_of(plan, context, port, gets, serves, several)
+    inputs = inputs_of(plan, context, port, gets, serves, several, runs_when_opened(words))
     attempt = Attempt(inputs, context, attached)
     try:
         with ExitStack() as running:

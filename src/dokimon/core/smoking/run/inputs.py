@@ -38,7 +38,8 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
 
     `shown` is its command as a person would type it. `own_display` says that it needs a display of Dokimon's own. `words`
     are the values for braces, `checks` those that are looked at (the default ones not among them). `serves` is what shows
-    that it is to answer over HTTP, where something does; `several` that it starts several parts side by side.
+    that it is to answer over HTTP, where something does; `several` that it starts several parts side by side, `opened_only`
+    the framework of a script that runs only once somebody opens its page.
     """
 
     plan: RunPlan
@@ -52,6 +53,7 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
     checks: tuple[PlannedCheck, ...]
     serves: str | None = None
     several: bool = False
+    opened_only: str | None = None
 
     @property
     def keyboard(self) -> bool:
@@ -66,6 +68,7 @@ def inputs_of(
     gets: Equipment = _NOTHING,
     serves: str | None = None,
     several: bool = False,
+    opened_only: str | None = None,
 ) -> Inputs:
     """Return what the run is started with."""
     given = {"port": str(port.number)} if port.number is not None else {}
@@ -90,6 +93,7 @@ def inputs_of(
         checks=checks,
         serves=serves,
         several=several,
+        opened_only=opened_only,
     )
 
 
