@@ -54,9 +54,11 @@ def started(case: dict[str, Any]) -> dict[str, Any]:
             (folder / path).write_text(text, "utf-8")
             if path.endswith(".sh"):
                 (folder / path).chmod(0o755)
+        kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
+        for tool in ("rustup", "cargo"):  # toolchains that lie in the home stay where they are
+            kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
         home = {"HOME": name, "XDG_CACHE_HOME": f"{name}/cache", "XDG_STATE_HOME": f"{name}/state"}
         path = f"{Path(sys.executable).resolve().parent}:{os.environ['PATH']}"
-        kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
         command = [str(DOKIMON), "smoke", "--anyway", "-f", "json"]
         ended = subprocess.run(
             command,

@@ -21,7 +21,7 @@ from dokimon.cli.screen.common import (
 )
 from dokimon.cli.screen.compare import draw_changes
 from dokimon.core.report.folding import fold, subject_of
-from dokimon.core.report.model import Check, Diagnosis, FromClone, Prepared, Report, Run
+from dokimon.core.report.model import Check, Diagnosis, FromClone, Prepared, Report, Run, Sign
 from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
 
 _INDENT = 10
@@ -168,6 +168,7 @@ def _draw_run(console: Console, run: Run, *, quiet: bool, verbose: bool) -> None
     if len(run.name) >= _INDENT:
         console.print(Text(run.name, style="bold"))
     _row(console, run.name if len(run.name) < _INDENT else "", text)
+    _draw_signs(console, run, verbose=verbose)
     _draw_diagnoses(console, run.diagnoses)  # the likely cause is what one looks for first
     _draw_noticed(console, run.noticed)
     checks = [check for check in told_once(run.checks) if check.verdict != "passed"] if quiet else run.checks
@@ -182,6 +183,24 @@ def _draw_run(console: Console, run: Run, *, quiet: bool, verbose: bool) -> None
         warnings = "a warning or deprecation" if run.warnings == 1 else f"{run.warnings} warnings and deprecations"
         console.print(Text(f"{' ' * _INDENT}{warnings} in its output", style="dim"))
     console.print()
+
+
+_MOST_SIGNS = 3
+
+
+def _draw_signs(console: Console, run: Run, *, verbose: bool) -> None:
+    """Show what else decided: of a run that is unsure what speaks for it, too; with --verbose every sign."""
+    signs = run.signs if verbose else [each for each in _other_signs(run) if run.verdict == "unsure"][:_MOST_SIGNS]
+    for each in signs:
+        words = {"for": "for it", "against": "against it", "fatal": "fatal"}[each.effect]
+        console.print(Padding(Text(f"{words}: {short(each.seen)}", style="dim"), (0, 0, 0, _INDENT)))
+
+
+def _other_signs(run: Run) -> Iterator[Sign]:
+    """Yield the signs that are neither the reason itself nor a check, which is shown as one."""
+    for each in run.signs:
+        if each.seen != run.reason and not each.name.startswith("check-"):
+            yield each
 
 
 def _about_start(run: Run) -> Iterator[Text]:

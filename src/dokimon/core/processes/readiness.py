@@ -302,6 +302,11 @@ def _port_in(lines: Sequence[str]) -> int | None:
     return None
 
 
+def printed_ports(lines: Sequence[str]) -> frozenset[int]:
+    """Return the ports of all HTTP addresses in the lines."""
+    return frozenset(int(found[1] or found[2]) for line in lines for found in _URL.finditer(line))
+
+
 def _ranked(found: Sequence[Listening], first: int | None, printed: int | None) -> list[Listening]:
     """The expected port first, then the one that the run itself named, then in order of number; IPv4 before IPv6."""
     return sorted(found, key=lambda at: (at.port != first, at.port != printed, at.port, ":" in at.address))
