@@ -95,6 +95,10 @@ def test_an_error_beside_an_answer_leaves_it_open_with_its_cause(world: World) -
         ("answers", "for"),
         ("tells-of-error", "against"),
     ]
+    world.server("lacks-redis", more='harmless = "connect ECONNREFUSED"\n')
+    status, known = world.run_of()
+    assert status == 0 and [each["name"] for each in known["signs"]] == ["answers"]
+    world.server("lacks-redis")
     drawn = world.dokimon("smoke").out
     assert "a service or host that does not answer: “cache: connect ECONNREFUSED" in drawn, drawn
 

@@ -85,6 +85,7 @@ class Configured:
             keys=_texts(table.keys),
             stop=table.stop,
             expose=table.expose,
+            harmless=_texts(table.harmless),
             target=_target(table.target, self._words),
             checks=checks,
         )

@@ -81,7 +81,8 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     listens is asked for its root page, unless its `checks` ask it for something. It is started `after` others, and up
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
     once it answers. `shown_as` stands for its command in reports, where that is not a command to type; `lacks` says why
-    it cannot be carried out here, `rank` how well it stands among the ways to start the project.
+    it cannot be carried out here, `rank` how well it stands among the ways to start the project; `harmless` are texts of
+    lines that look like an error of it and are none.
     """
 
     name: str
@@ -102,6 +103,7 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     keys: tuple[str, ...] = ()
     stop: str | None = None
     expose: bool = False
+    harmless: tuple[str, ...] = ()
     target: TargetPlan | None = None
     shown_as: str | None = None
     lacks: str | None = None

@@ -126,8 +126,9 @@ class RunTable(msgspec.Struct, frozen=True, kw_only=True):
     """`[[run]]`: a process to start. Without `kind` it is a server when it listens and a program when it ends.
 
     It is started `after` others, which stay up as long as it runs. With `terminal` it finds itself on one. `keys` are
-    sent once it is up, `stop` are the keys that end it. `expose` says that other machines are meant to reach it. A run on a
-    `serial` port needs no command; one that is given is carried out beside it.
+    sent once it is up, `stop` are the keys that end it. `expose` says that other machines are meant to reach it, `harmless`
+    are texts of lines that look like an error of it and are none. A run on a `serial` port needs no command; one that is
+    given is carried out beside it.
     """
 
     name: str
@@ -141,6 +142,7 @@ class RunTable(msgspec.Struct, frozen=True, kw_only=True):
     keys: str | list[str] = []
     stop: str | None = None
     expose: bool = False
+    harmless: str | list[str] = []
     target: TargetTable | None = None
     serial: SerialTable | None = None
     up: UpTable = UpTable()

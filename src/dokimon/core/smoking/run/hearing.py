@@ -38,8 +38,8 @@ class Heard(msgspec.Struct, frozen=True, kw_only=True):
 
 def hear(session: Session) -> Heard:
     """Go through what the run has printed so far. To be called before it is stopped: what it says then is another matter."""
-    lines = session.tree.output.kept()
     plan = session.inputs.plan
+    lines = [line for line in session.tree.output.kept() if not any(text and text in line for text in plan.harmless)]
     parts = background_parts(plan.folder, session.inputs.argv) if session.inputs.several else 0
     return Heard(
         parts=parts,
