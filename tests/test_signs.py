@@ -9,12 +9,15 @@ from typing import Any
 import msgspec
 import pytest
 
+from dokimon.core.checks.fetching import Response
+from dokimon.core.checks.told_errors import told_error
 from dokimon.core.planning.health import health_paths
 from dokimon.core.planning.parts import asks_in_shell, background_parts, starts_several
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.recipes import recipe_lines
 from dokimon.core.planning.serving import http_expected
-from dokimon.core.processes.readiness import State
+from dokimon.core.processes import settling
+from dokimon.core.processes.readiness import State, printed_ports
 from dokimon.core.processes.settling import Settled
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.trouble import kind_of, kinds, troubles_in
@@ -204,3 +207,73 @@ def test_what_a_command_starts_side_by_side_asks_and_echoes(tmp_path: Path) -> N
     assert asks_in_shell(tmp_path, ("npm", "run", "both")) is None
     (tmp_path / "Makefile").write_text("run:\n\t./tides\n\t@echo done\n")
     assert recipe_lines(tmp_path, ("make", "run")) == {"./tides"} and not recipe_lines(tmp_path, ("./tides",))
+
+
+def answer(body: str, media_type: str = "application/json") -> Response:
+    return Response(path="/", status=200, type=media_type, body=body.encode())
+
+
+@pytest.mark.parametrize(
+    "body, media_type, told",
+    [
+        ('{"success": false, "error": "no such table: tides"}', "application/json", '"success" is false: “no such table'),
+        ('{"ok": false, "reason": "no tide"}', "application/json", '"ok" is false: “no tide”'),
+        ('{"service": "tides", "status": "DOWN"}', "application/json", '"status" is "DOWN"'),
+        ('{"errors": [{"message": "no table"}], "data": null}', "application/json", 'it has "errors"'),
+        ('{"error": {"code": 42}}', "application/json", 'it has "error"'),
+        ('{"error": "no tide"}', "", 'it has "error": "no tide"'),
+        ("Internal Server Error", "text/plain", "“Internal Server Error”"),
+        ("503 Service Unavailable", "", "“503 Service Unavailable”"),
+        ("Traceback (most recent call last):\n  File x\nKeyError: 'tides'", "text/plain", "“Traceback"),
+        ("Error: no tide table\n    at tides (/srv/x.js:3:4)", "text/plain", "Error: no tide table"),
+        ('{"data": [1], "error": null, "errors": []}', "application/json", None),
+        ('{"data": {"tides": []}, "errors": [{"message": "one field"}]}', "application/json", None),
+        ('{"status": "ok", "error": ""}', "application/json", None),
+        ('[{"status": "late", "error": "none"}]', "application/json", None),
+        ('{"status": "error-free", "success": true}', "application/json", None),
+        ('{"title": "a", "b": 1, "c": 2, "d": 3, "e": 4, "f": 5, "error": "a column of a table"}', "application/json", None),
+        ("{not json", "application/json", None),
+        ("harbour board, version 3", "text/plain", None),
+        ("Internal Server Error: how the harbour counts them, and why there are none at low water: part one", "text/plain",
+            None),
+        ("body { color: red } /* error */", "text/css", None),
+    ],
+)  # fmt: skip
+def test_answers_that_tell_of_their_own_failure(body: str, media_type: str, told: str | None) -> None:
+    found = told_error(answer(body, media_type))
+    assert (found is None) == (told is None) and (told or "") in (found or ""), found
+
+
+@pytest.mark.parametrize(
+    "line, waits",
+    [
+        ("waiting for jobs", True),
+        ("worker ready", True),
+        ("scheduler started: 1 job, next at 03:00", True),
+        ("bot logged in as quay", True),
+        ("waiting for connections", True),
+        ("Found 0 errors. Watching for file changes.", True),
+        ("Waiting for postgres at localhost:5432 ...", False),
+        ("waiting for the message broker", False),
+        ("waiting for db:5432", False),
+        ("waiting for https://tides.example", False),
+        ("worker: not running", False),
+        ("queue: connect ECONNREFUSED 127.0.0.1:5672, giving up", False),
+        ("server is not ready", False),
+    ],
+)
+def test_a_line_says_that_it_waits_only_where_nothing_negates_it(line: str, waits: bool) -> None:
+    found = settling._told(["started", line])
+    assert (found is not None and found.how == "waits") == waits, found
+
+
+@pytest.mark.parametrize(
+    "begun, asks", [("Harbour? ", True), ("? Name › ", True), ("[y/N] ", True), ("loading", False)]
+)
+def test_a_line_that_has_begun_asks(begun: str, asks: bool) -> None:
+    assert bool(settling.question_in(begun)) == asks
+
+
+def test_the_ports_of_addresses_that_are_printed_are_known() -> None:
+    lines = ["API on http://127.0.0.1:8783, metrics on http://[::1]:9784/", "no port: http://localhost/"]
+    assert printed_ports(lines) == {8783, 9784}
