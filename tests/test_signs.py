@@ -234,8 +234,7 @@ def answer(body: str, media_type: str = "application/json") -> Response:
         ('{"title": "a", "b": 1, "c": 2, "d": 3, "e": 4, "f": 5, "error": "a column of a table"}', "application/json", None),
         ("{not json", "application/json", None),
         ("harbour board, version 3", "text/plain", None),
-        ("Internal Server Error: how the harbour counts them, and why there are none at low water: part one", "text/plain",
-            None),
+        ("Internal Server Error" + ", as the harbour counts them" * 4, "text/plain", None),
         ("body { color: red } /* error */", "text/css", None),
     ],
 )  # fmt: skip
