@@ -13,7 +13,7 @@ _URL = re.compile(
     r"(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::\$?\{?\w+\}?(?::-\d+\})?)?(/[\w./-]+)"
 )
 _PROBE = re.compile(
-    r"(?:liveness|readiness|startup)Probe:\s*\n\s*httpGet:\s*\n(?:\s+(?!path:)\w+:.*\n)*\s+path:\s*[\"']?(/[\w./-]+)"
+    r"(?:liveness|readiness|startup)Probe:[ \t]*\n[ \t]*httpGet:[ \t]*\n(?:[ \t]+(?!path:)\w+:.*\n){0,9}[ \t]+path:[ \t]*[\"']?(/[\w./-]+)"
 )
 _BUILT = re.compile(r"(?m)^    build:")
 _HEALTHCHECK = re.compile(r"(?m)^    healthcheck:\s*\n((?:      .*\n?)+)")
@@ -28,7 +28,7 @@ def health_paths(folder: Path) -> tuple[str, ...]:
 
 def _found(folder: Path) -> Iterator[str]:
     for path in (folder / "Dockerfile", folder / "Containerfile"):
-        for check in re.findall(r"(?m)^\s*HEALTHCHECK\b(?:.*\\\n)*.*$", text_of(path, _LARGEST)):
+        for check in re.findall(r"(?m)^[ \t]*HEALTHCHECK\b(?:.*\\\n)*.*$", text_of(path, _LARGEST)):
             yield from _URL.findall(check)
     for pattern in ("k8s/*.y*ml", "kubernetes/*.y*ml", "deploy/*.y*ml", "*.k8s.y*ml"):
         for path in sorted(folder.glob(pattern))[:20]:

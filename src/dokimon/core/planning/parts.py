@@ -13,6 +13,9 @@ _RUNNERS = re.compile(
     r"\b(?:concurrently|npm-run-all|run-p|turbo|nx|lerna|foreman|honcho|overmind|hivemind|node-foreman|nf|pm2|wsrun|wireit"
     r"|stmux|parallel|mprocs)\b|make\b.*\s-j|&\s*wait\b|(?<![&>|])&(?![&>\d])"
 )
+_BEGINNING = 16 * 1024
+"""Of a script: what starts it all stands near the top."""
+
 _SCRIPTS = {"npm", "pnpm", "yarn", "bun"}
 
 
@@ -25,7 +28,7 @@ def text_of_command(folder: Path, argv: Sequence[str]) -> str:
         return _script(folder, names[0]) if names else ""
     file = next((folder / word for word in inside if word.endswith((".sh", ".bash"))), None)
     if file and file.is_file():
-        return text_of(file, 64 * 1024)
+        return text_of(file, _BEGINNING)
     return " ".join(inside)
 
 
@@ -35,7 +38,7 @@ def _script(folder: Path, name: str) -> str:
     except (ValueError, AttributeError, RecursionError):
         return ""
     text = scripts.get(name, "") if isinstance(scripts, dict) else ""
-    return text if isinstance(text, str) else ""
+    return text[:_BEGINNING] if isinstance(text, str) else ""
 
 
 def starts_several(folder: Path, argv: Sequence[str]) -> bool:
@@ -51,7 +54,9 @@ def background_parts(folder: Path, argv: Sequence[str]) -> int:
     return len(re.findall(r"(?<![&>|])&(?![&>\d])", text))
 
 
-_ASKS = re.compile(r"(?m)^\s*(?:if\s+|while\s+)?read\s+(?:-\w+\s+)*-\w*p\b|^\s*select\s+\w+\s+in\b")
+_ASKS = re.compile(
+    r"(?m)^[ \t]*(?:if[ \t]+|while[ \t]+)?read[ \t]+(?:-\w+[ \t]+){0,9}-\w*p\b|^[ \t]*select[ \t]+\w+[ \t]+in\b"
+)
 
 
 def asks_in_shell(folder: Path, argv: Sequence[str]) -> str | None:
