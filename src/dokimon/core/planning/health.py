@@ -13,7 +13,8 @@ _URL = re.compile(
     r"(?:https?://)?(?:localhost|127\.0\.0\.1|0\.0\.0\.0|\[::1\])(?::\$?\{?\w+\}?(?::-\d+\})?)?(/[\w./-]+)"
 )
 _PROBE = re.compile(
-    r"(?:liveness|readiness|startup)Probe:[ \t]*\n[ \t]*httpGet:[ \t]*\n(?:[ \t]+(?!path:)\w+:.*\n){0,9}[ \t]+path:[ \t]*[\"']?(/[\w./-]+)"
+    r"(?:liveness|readiness|startup)Probe:[ \t]*\n[ \t]*httpGet:[ \t]*\n(?:[ \t]+(?!path:)\w+:.*\n){0,9}"
+    r"[ \t]+path:[ \t]*[\"']?(/[\w./-]+)"
 )
 _BUILT = re.compile(r"(?m)^    build:")
 _HEALTHCHECK = re.compile(r"(?m)^    healthcheck:\s*\n((?:      .*\n?)+)")
