@@ -153,6 +153,9 @@ def test_a_stack_is_told_by_the_line_that_names_the_error_and_not_where_the_aske
     (told,) = troubles_in(["starting", *stack, "quay.Closed", "going on"])
     assert (told.kind, told.line, told.times) == ("uncaught", "Uncaught quay.Closed", 1)
     assert not troubles_in([*stack, "ConnectionResetError: [Errno 104] Connection reset by peer"])
+    assert not troubles_in([*stack, "ssl.SSLError: [SSL: HTTP_REQUEST] http request (_ssl.c:1006)"])
+    gone = "ConnectionResetError: [Errno 104] Connection reset by peer"
+    assert not troubles_in([*stack, *stack, gone, "    tide()", gone])
     (again,) = troubles_in([f"poll {n}: timed out, request failed" for n in range(5)])
     assert again.times == 5 and again.again_and_again
 

@@ -113,9 +113,10 @@ _STACK_BEGINS = re.compile(
 )
 _INSIDE_STACK = re.compile(r"^\s|^(?:Traceback |During handling|The above exception|-{10,})|^$")
 _GONE = re.compile(
-    r"^(?:\w+\.)*(?:ConnectionResetError|BrokenPipeError|ConnectionAbortedError|IncompleteReadError|ClientDisconnect)\b"
+    r"^(?:\w+\.)*(?:ConnectionResetError|BrokenPipeError|ConnectionAbortedError|IncompleteReadError|ClientDisconnect"
+    r"|SSL\w*Error)\b"
 )
-"""The one who asked has hung up: that is what a look does, and no error of the run."""
+"""The one who asked has hung up, or spoke plainly where TLS is spoken: that is what a look does, and no error of the run."""
 
 
 def _without_stacks(lines: Sequence[str]) -> list[str]:
@@ -123,12 +124,13 @@ def _without_stacks(lines: Sequence[str]) -> list[str]:
     kept: list[str] = []
     inside = False
     for line in lines:
-        if _STACK_BEGINS.search(line):
+        if _GONE.search(line):  # also outside: two threads may print theirs at once, one within the other
+            inside = False
+        elif _STACK_BEGINS.search(line):
             inside = True
         elif inside and not _INSIDE_STACK.search(line):
             inside = False
-            if not _GONE.search(line):
-                kept.append(line if kind_of(line) else f"Uncaught {line}")
+            kept.append(line if kind_of(line) else f"Uncaught {line}")
         elif not inside:
             kept.append(line)
     return kept if not inside else [*kept, "Traceback (most recent call last):"]
