@@ -69,7 +69,7 @@ ROWS: list[tuple[str, str, Phases, dict[str, Any]]] = [
     ("answers", "passed", Phases(waited=ANSWERS), {}),
     ("speaks", "passed", Phases(waited=up("it greets as SMTP does", at=AT)), {}),
     ("listens", "passed", Phases(waited=up("it listens on UDP port 9")), {}),
-    ("shows", "passed", Phases(waited=up("printed “ready”")), {}),
+    ("shows", "passed", Phases(waited=up("printed “ready”", as_asked=True)), {}),
     ("waits", "passed", Phases(waited=WAITS), {}),
     ("draws", "passed", Phases(waited=settled("silent"), checked=check_that("passed")), {}),
     ("ended-well", "passed", Phases(waited=over(), checked=check_that("passed")), {}),

@@ -47,7 +47,8 @@ class State(msgspec.Struct, frozen=True, kw_only=True):
     `how` is `up`, `ended` (the run is over), `late` (the time was), `halted` (somebody asked to stop), or `settled`: it
     listens nowhere, does nothing more, and `settled` says what it said last. `at` is the
     socket that is asked from now on, `url` its own address, `shown` the same as a person would type it, `by` says how
-    the run is known to be up, `answered` that it was by an answer over HTTP.
+    the run is known to be up, `answered` that it was by an answer over HTTP,
+    `as_asked` that it was by the line or the file that was asked for.
     """
 
     how: Literal["up", "ended", "late", "halted", "settled"]
@@ -59,6 +60,7 @@ class State(msgspec.Struct, frozen=True, kw_only=True):
     contested: tuple[Stranger, ...] = ()
     settled: Settled | None = None
     answered: bool = False
+    as_asked: bool = False
 
 
 class Awaited(msgspec.Struct, frozen=True, kw_only=True):
@@ -259,7 +261,7 @@ def _by_sign(tree: Tree, awaited: Awaited, begun: float, spent: float, sockets: 
         return None
     at = sockets[0] if sockets else None
     url = origin(at) if at else None
-    return State(how="up", seconds=spent, by=by, at=at, url=url, shown=url)
+    return State(how="up", seconds=spent, by=by, at=at, url=url, shown=url, as_asked=True)
 
 
 def _by_answer(

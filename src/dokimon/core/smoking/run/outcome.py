@@ -245,7 +245,7 @@ def _for_sign(state: State) -> str:
         return "answers"
     if state.settled:
         return "waits"
-    if state.by.startswith(("printed", "made")):
+    if state.as_asked:
         return "shows"
     return "speaks" if state.at else "listens"
 
