@@ -87,9 +87,7 @@ def carry_out(plan: RunPlan, context: RunContext, attached: Attached | None = No
 def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: Attached | None) -> Iterator[Attempt]:
     port = choose_port(plan, context.ports)
     words = _words(plan)
-    serves = (
-        http_expected(plan.folder, words) if plan.kind is None else None
-    )  # one that was told what it is need not be read
+    serves = http_expected(plan.folder, words) if plan.kind != "program" else None
     several = starts_several(plan.folder, words)
     inputs = inputs_of(plan, context, port, gets, serves, several, runs_when_opened(words))
     attempt = Attempt(inputs, context, attached)
