@@ -12,7 +12,7 @@ import pytest
 
 from conftest import STANDINS
 from dokimon.core.planning.plan import Rank, RunPlan
-from dokimon.core.processes import answering, readiness, settling
+from dokimon.core.processes import answering, candidates, readiness, settling
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.readiness import Awaited, wait_until_up
@@ -26,6 +26,19 @@ from dokimon.core.smoking.run.attempts import carry_out
 from dokimon.core.source import Source
 
 
+def context_of(folder: Path, watched_seconds: float = 0.1) -> RunContext:
+    logs = Logs(folder, {"XDG_CACHE_HOME": str(folder / "cache")})
+    environment = {"PATH": "/usr/bin:/bin", "HOME": str(folder)}
+    return RunContext(
+        environment=environment,
+        halt=threading.Event(),
+        watcher=Watcher(),
+        logs=logs,
+        root=folder,
+        watched_seconds=watched_seconds,
+    )
+
+
 def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: float = 0.1) -> Run:
     plan = RunPlan(
         name="tides",
@@ -34,16 +47,7 @@ def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: f
         source=Source("dokimon.toml", 1, ""),
         rank=rank,
     )
-    logs = Logs(folder, {"XDG_CACHE_HOME": str(folder / "cache")})
-    environment = {"PATH": "/usr/bin:/bin", "HOME": str(folder)}
-    context = RunContext(
-        environment=environment,
-        halt=threading.Event(),
-        watcher=Watcher(),
-        logs=logs,
-        root=folder,
-        watched_seconds=watched_seconds,
-    )
+    context = context_of(folder, watched_seconds)
     with carry_out(plan, context) as attempt:
         pass
     return attempt.report
@@ -54,7 +58,7 @@ def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
     """Seconds would be waited; what is waited for is the same."""
     for module, name, seconds in (
         (settling, "_QUIET_SECONDS", 0.7), (settling, "_LONG_QUIET_SECONDS", 1.5), (settling, "_LOOK_EVERY", 0.1),
-        (readiness, "_SILENT_SECONDS", 1.5), (answering, "_NOT_HTTP_SECONDS", 0.3),
+        (readiness, "_SILENT_SECONDS", 2.5), (candidates, "IDLE_SECONDS", 0.2), (answering, "_NOT_HTTP_SECONDS", 0.3),
     ):  # fmt: skip
         monkeypatch.setattr(module, name, seconds)
 

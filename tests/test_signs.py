@@ -17,7 +17,8 @@ from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.recipes import recipe_lines
 from dokimon.core.planning.serving import http_expected
 from dokimon.core.processes import settling
-from dokimon.core.processes.readiness import State, printed_ports
+from dokimon.core.processes.printed import printed_in
+from dokimon.core.processes.readiness import State
 from dokimon.core.processes.settling import Settled
 from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.trouble import kind_of, kinds, troubles_in
@@ -278,4 +279,4 @@ def test_a_line_that_has_begun_asks(begun: str, asks: bool) -> None:
 
 def test_the_ports_of_addresses_that_are_printed_are_known() -> None:
     lines = ["API on http://127.0.0.1:8783, metrics on http://[::1]:9784/", "no port: http://localhost/"]
-    assert printed_ports(lines) == {8783, 9784}
+    assert printed_in(lines).ports == {8783, 9784}

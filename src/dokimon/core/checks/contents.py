@@ -47,7 +47,7 @@ def check(origin: str, answer: Response, wanted: Contents, seconds: float) -> li
 
 
 def _check_whole_page(origin: str, answer: Response, wanted: Contents, seconds: float, explicit: bool) -> list[Check]:
-    success = (answer.status or 0) < 400
+    success = 200 <= (answer.status or 0) < 300 and answer.status != _NO_CONTENT
     if not success and not explicit:
         error = _error_page(answer, read(answer.text)) if (answer.status or 0) >= 500 else None
         return [error] if error else []  # it says more than the status alone
@@ -58,6 +58,9 @@ def _check_whole_page(origin: str, answer: Response, wanted: Contents, seconds: 
     if wanted.assets or (wanted.assets is None and success and not error):
         checks += check_assets(origin, answer, seconds)
     return checks
+
+
+_NO_CONTENT = 204
 
 
 def _check_words(answer: Response) -> list[Check]:

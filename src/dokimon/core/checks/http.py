@@ -93,7 +93,7 @@ class Http(CheckSpec, frozen=True, kw_only=True):
 
     def look(self, context: CheckContext) -> list[Check]:
         """Look at the run, and return what was seen."""
-        return _look(self, context)
+        return look_at(self, context)[1]
 
 
 def method_and_path(spec: Http) -> tuple[str, str]:
@@ -108,19 +108,16 @@ def _split_request(request: str) -> tuple[str, str]:
     return method, path
 
 
-def _look(spec: Http, context: CheckContext) -> list[Check]:
-    """Ask the run, and compare what comes with what is wanted; what is not named is graded as usual."""
+def look_at(spec: Http, context: CheckContext) -> tuple[Response | None, list[Check]]:
+    """Ask the run, and compare what comes with what is wanted; what is not named is graded as usual.
+
+    Return the answer, None where none came, and what was seen.
+    """
     from dokimon.core.checks import contents
 
     if context.origin is None:
-        return [
-            Check(
-                name=spec.default_name,
-                verdict="failed",
-                expected="an answer",
-                seen="the run has no address that could be asked",
-            )
-        ]
+        seen = "the run has no address that could be asked"
+        return None, [Check(name=spec.default_name, verdict="failed", expected="an answer", seen=seen)]
     question = _question(spec, context)
     name = f"{question.method} {question.path}"
     limit = seconds(spec.within) if spec.within else PAGE_SECONDS
@@ -128,16 +125,8 @@ def _look(spec: Http, context: CheckContext) -> list[Check]:
         context.origin, question, seconds=max(limit, 1.0) + 1.0 if spec.within else limit, cookies=context.cookies
     )
     if answer.status is None:
-        expected = _statuses(spec.status) if spec.status else "an answer"
-        return [
-            Check(
-                name=name,
-                verdict="failed",
-                expected=expected,
-                seen=clean(answer.fault or "nothing"),
-                seconds=answer.seconds,
-            )
-        ]
+        expected, seen = _statuses(spec.status) if spec.status else "an answer", clean(answer.fault or "nothing")
+        return None, [Check(name=name, verdict="failed", expected=expected, seen=seen, seconds=answer.seconds)]
     checks = [_check_status(name, spec, question.path, answer), *_check_answer(spec, question, answer, context)]
     checks += contents.check(context.origin, answer, _contents(spec, context), PAGE_SECONDS)
     checks += _taken(spec, answer, context)
@@ -147,7 +136,7 @@ def _look(spec: Http, context: CheckContext) -> list[Check]:
     grade: Grade = "answers" if answer.status >= 400 or not 200 <= answer.status < 300 else "serves"
     if as_expected and all(each.verdict == "passed" for each in checks):
         grade = "serves what is expected"
-    return [msgspec.structs.replace(checks[0], grade=grade), *checks[1:]]
+    return answer, [msgspec.structs.replace(checks[0], grade=grade), *checks[1:]]
 
 
 def _question(spec: Http, context: CheckContext) -> Request:
@@ -224,7 +213,7 @@ def _check_status(name: str, spec: Http, path: str, answer: Response) -> Check:
         expected = _statuses(spec.status)
     else:
         verdict, remark = grade(answer, asked=path != "/")
-        seen += remark
+        seen += remark + _what_it_says(answer)
         expected = "a success (status 200 to 299)"
     if answer.odd and verdict == "passed":
         verdict = "failed"
@@ -239,6 +228,8 @@ def grade(answer: Response, *, asked: bool = False) -> tuple[CheckVerdict, str]:
     An address that somebody wrote down (`asked`: any but the root page, which is looked at without a word) must be there.
     """
     status = answer.status or 0
+    if status == _NO_CONTENT:
+        return "passed", ""
     if 200 <= status < 300:
         return ("passed", "") if answer.body.strip() else ("unsure", ": it answers, but with nothing")
     if 300 <= status < 400:
@@ -252,6 +243,19 @@ def grade(answer: Response, *, asked: bool = False) -> tuple[CheckVerdict, str]:
     if status < 500:
         return "unsure", ": it answers, but refuses the request"
     return "failed", ": the server itself says that it failed"
+
+
+_NO_CONTENT = 204
+"""RFC 9110 §15.3.5: a success that has nothing to say."""
+
+_SHORT = 400
+
+
+def _what_it_says(answer: Response) -> str:
+    """Return the short text of an answer that is no success: it often names the cause."""
+    if (answer.status or 0) < 400 or answer.is_page or not answer.body or len(answer.body) > _SHORT:
+        return ""
+    return f" (“{clean(answer.text, 120)}”)"
 
 
 def _check_answer(spec: Http, question: Request, answer: Response, context: CheckContext) -> list[Check]:

@@ -37,10 +37,21 @@ class _Source(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     patterns: list[str]
 
 
+class _Pages(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    places: list[str]
+
+
+class _Commands(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
+    servers: list[str]
+    source: str
+
+
 class _Known(msgspec.Struct, frozen=True, forbid_unknown_fields=True):
     packages: dict[str, list[str]]
     source: _Source
+    commands: _Commands
     opened: dict[str, str]
+    pages: _Pages
 
 
 @cache
@@ -61,10 +72,25 @@ def http_expected(folder: Path, argv: Sequence[str]) -> str | None:
     return None
 
 
+def is_server_command(folder: Path, command: str) -> bool:
+    """Whether a command line serves: by its own name, or by the source file that it names."""
+    known = _known().commands
+    if any(re.search(pattern, command) for pattern in known.servers):
+        return True
+    files = [folder / word for word in command.split() if Path(word).suffix in _known().source.endings]
+    texts = [text_of(path, _BEGINNING) for path in files[:3] if path.is_file()]
+    return any(_pattern().search(text) or re.search(known.source, text) for text in texts)
+
+
 def runs_when_opened(argv: Sequence[str]) -> str | None:
     """Return the framework of a command whose script runs only once somebody opens its page; None for others."""
     words = {Path(word).name for part in argv for word in part.split()}
     return next((name for name in _known().opened if name in words), None)
+
+
+def has_root_page(folder: Path) -> bool:
+    """Whether a page for the root of a server is among the files of a project."""
+    return any(path.is_file() for place in _known().pages.places for path in islice(folder.glob(place), 3))
 
 
 @cache

@@ -2,25 +2,47 @@
 
 from __future__ import annotations
 
+import re
 import threading
 import time
-from collections.abc import Sequence
+from collections.abc import Callable, Sequence
 from importlib import import_module
-from typing import NamedTuple
+from typing import TYPE_CHECKING, NamedTuple
 
 from dokimon.core.processes.deadline import Deadline
 from dokimon.core.processes.greeting import greeting_of, speaks_http2
 from dokimon.core.processes.sockets import asked_address, origin
 from dokimon.core.report.model import Listening
 
+if TYPE_CHECKING:
+    from http.client import HTTPConnection, HTTPResponse
+
 _ASK_AGAIN_AFTER = 0.1
 
-_BETTER_ONE_SECONDS = 1.0
-"""How long a better candidate that is still silent is waited for when another one has answered."""
+
+class Answer(NamedTuple):
+    """What a socket answered to a request over HTTP: the status, whether it is a page, and whether it is to be asked again.
+
+    One that says that it is only starting (RFC 9110 §15.6.4: 503, with the time after which to try again) is `early`.
+    """
+
+    status: int
+    is_page: bool = False
+    early: bool = False
+
+    @property
+    def worth(self) -> int:
+        """How much it looks like what a person would open: a page, another success, something else, a refusal."""
+        if 200 <= self.status < 400:
+            return 3 if self.is_page else 2
+        return 0 if self.status in (400, 404, 405, 426) else 1
 
 
-def answers(at: Listening, scheme: str, seconds: float, get: str | None) -> bool:
-    """Whether the socket answers a request for `/` with any HTTP status, or one for `get` with a success."""
+def answer_of(at: Listening, scheme: str, seconds: float, get: str | None = None) -> Answer | None:
+    """Ask a socket for `get`, or `/`, once; None where it does not answer over HTTP.
+
+    The answer is read as far as it is short: what is cut off in the middle of an answer may tell of an error.
+    """
     import http.client
     import ssl
 
@@ -39,37 +61,43 @@ def answers(at: Listening, scheme: str, seconds: float, get: str | None) -> bool
             link.connect()
             deadline.watch(link.sock)
             link.request("GET", get or "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
-            status = link.getresponse().status
+            got = link.getresponse()
         if deadline.over:  # the end that was seen is of our own making
-            return False
-        return status < 400 if get else status > 0
+            return None
+        said = _beginning(link, got)
     except (OSError, http.client.HTTPException, ValueError):
-        return False
+        return None
     finally:
         link.close()
+    early = got.status == 503 and (got.headers.get("Retry-After") is not None or bool(_EARLY.search(said)))
+    return Answer(got.status, "html" in (got.headers.get("Content-Type") or ""), early)
+
+
+def _beginning(link: HTTPConnection, got: HTTPResponse) -> bytes:
+    """Read an answer to its end where that comes at once; return its beginning."""
+    import http.client
+
+    said = b""
+    try:
+        with Deadline(_READ_SECONDS) as deadline:
+            if link.sock:
+                deadline.watch(link.sock)
+            while len(said) < _MOST_READ and (more := got.read(65536)):
+                said += more
+    except (OSError, http.client.HTTPException, ValueError):
+        pass
+    return said[:2000]
+
+
+_READ_SECONDS = 0.5
+_MOST_READ = 1 << 20
+_EARLY = re.compile(rb"(?i)warming up|starting up|still starting|not ready yet|initiali[sz]ing")
 
 
 def _load_beforehand() -> None:
     """Load what the checks of a page take while the server starts."""
     for name in ("psutil", "httpx", "httpcore", "bs4"):
         import_module(name)
-
-
-def status_of(at: Listening, seconds: float) -> int | None:
-    """Return the status with which a socket answers `GET /` over HTTP, or None where it does not."""
-    import http.client
-
-    link = http.client.HTTPConnection(asked_address(at), at.port, timeout=seconds)
-    try:
-        with Deadline(seconds) as deadline:
-            link.connect()
-            deadline.watch(link.sock)
-            link.request("GET", "/", headers={"Accept": "text/html,*/*;q=0.8", "User-Agent": "dokimon"})
-            return link.getresponse().status
-    except (OSError, http.client.HTTPException, ValueError):
-        return None
-    finally:
-        link.close()
 
 
 class OtherLanguage(NamedTuple):
@@ -79,6 +107,20 @@ class OtherLanguage(NamedTuple):
     says_what: bool
 
 
+class Told(NamedTuple):
+    """What is known of a socket that was asked: since when (`time.monotonic`), its URL, its answer or its other language."""
+
+    when: float
+    url: str
+    answer: Answer | None = None
+    language: OtherLanguage | None = None
+
+    @property
+    def worth(self) -> int:
+        """How much it looks like what a person would open."""
+        return self.answer.worth if self.answer else -1
+
+
 class Asking:
     """Asks each socket for `/`, in threads, until it answers: a development server's first answer may take long."""
 
@@ -86,63 +128,51 @@ class Asking:
         self._deadline = deadline
         self._get = get
         self._asked: set[tuple[str, int]] = set()
-        self._answers: dict[tuple[str, int], tuple[float, str, OtherLanguage | None]] = {}
-        self._first: float | None = None
+        self.told: dict[tuple[str, int], Told] = {}
         self.news = threading.Event()
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
         threading.Thread(target=_load_beforehand, daemon=True).start()
 
-    def ask(self, sockets: Sequence[Listening]) -> None:
-        """Begin to ask those that were not asked yet."""
+    def ask(self, sockets: Sequence[Listening], schemes: Callable[[int], str | None]) -> None:
+        """Begin to ask those that were not asked yet; first with the scheme that was printed for their port, if one was."""
         for at in sockets:
             key = (at.address, at.port)
             if key not in self._asked:
                 self._asked.add(key)
-                threading.Thread(target=self._until_answered, args=(at, key), daemon=True).start()
+                first = schemes(at.port) or "http"
+                threading.Thread(target=self._until_answered, args=(at, key, first), daemon=True).start()
 
-    def answered(self, sockets: Sequence[Listening]) -> tuple[Listening, str, OtherLanguage | None] | None:
-        """Return the best socket that has answered, its URL, and what it speaks where that is not HTTP.
+    def of(self, at: Listening) -> Told | None:
+        """Return what is known of a socket."""
+        return self.told.get((at.address, at.port))
 
-        A better one that is silent gets a little time; one that speaks HTTP is better than one that does not.
-        """
-        for at in sorted(
-            sockets, key=lambda each: bool(self._answers.get((each.address, each.port), (0, "", None))[2])
-        ):
-            answer = self._answers.get((at.address, at.port))
-            if answer:
-                return at, answer[1], answer[2]
-            if self._first is None or time.monotonic() - self._first < _BETTER_ONE_SECONDS:
-                return None
-        return None
-
-    def when(self, at: Listening) -> float:
-        """Return when a socket answered (`time.monotonic`)."""
-        return self._answers[at.address, at.port][0]
-
-    def _until_answered(self, at: Listening, key: tuple[str, int]) -> None:
+    def _until_answered(self, at: Listening, key: tuple[str, int], scheme: str) -> None:
         """Ask by turns for HTTP and TLS, with growing pauses; what does neither is told by its greeting, or as it is."""
         begun = time.monotonic()
-        scheme, pause = "http", _ASK_AGAIN_AFTER
+        pause = _ASK_AGAIN_AFTER
         while (left := self._deadline - time.monotonic()) > 0:
             asked = time.monotonic()
-            if answers(at, scheme, left, self._get):
-                self._told(key, origin(at, scheme), None)
+            answer = answer_of(at, scheme, left, self._get)
+            if answer and not (answer.early and left > _LAST_TRIES) and (not self._get or answer.status < 400):
+                self._tell(key, origin(at, scheme), answer, None)
                 return
-            hung_up = time.monotonic() - asked < _HANGS_UP_SECONDS
+            hung_up = answer is None and time.monotonic() - asked < _HANGS_UP_SECONDS
             if hung_up and not self._get and time.monotonic() - begun > _NOT_HTTP_SECONDS:
-                self._told(key, origin(at, "tcp"), _other_language(at))
+                self._tell(key, origin(at, "tcp"), None, _other_language(at))
                 return
             # What hangs up on plain HTTP may want TLS.
-            scheme = "https" if scheme == "http" else "http"
+            if answer is None:
+                scheme = "https" if scheme == "http" else "http"
             time.sleep(pause)
             pause = min(pause * 2, _LONGEST_PAUSE)
 
-    def _told(self, key: tuple[str, int], url: str, how: OtherLanguage | None) -> None:
-        now = time.monotonic()
-        self._first = self._first or now
-        self._answers[key] = (now, url, how)
+    def _tell(self, key: tuple[str, int], url: str, answer: Answer | None, language: OtherLanguage | None) -> None:
+        self.told[key] = Told(time.monotonic(), url, answer, language)
         self.news.set()
 
+
+_LAST_TRIES = 2.0
+"""Seconds before the end of its time, from which on an answer counts that says only that it is starting."""
 
 _HANGS_UP_SECONDS = 1.0
 _NOT_HTTP_SECONDS = 2.0

@@ -11,12 +11,12 @@ from typing import Literal
 
 import msgspec
 
-from dokimon.core.expressions import expression
 from dokimon.core.processes.answering import Asking
-from dokimon.core.processes.settling import Settled, Settling
+from dokimon.core.processes.candidates import Known, chosen, may_be_asked, own_servers, without_tools_pipes
+from dokimon.core.processes.printed import NOTHING, printed_in
+from dokimon.core.processes.settling import Activity, Settled, Settling
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.systems.face import here
-from dokimon.core.processes.systems.values import Sockets
 from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 
@@ -37,8 +37,6 @@ _HALT_EVERY = 0.1
 _AFTER_FAILURE = 1.0
 _AFTER_SUCCESS = 30.0
 """Seconds that the rest of a tree may take to vanish once its command has ended, or to listen once it ended well."""
-
-_URL = expression(r"https?://[^\s/:]+:(\d{2,5})|https?://\[[0-9a-f:]+\]:(\d{2,5})", re.IGNORECASE)
 
 
 class State(msgspec.Struct, frozen=True, kw_only=True):
@@ -66,17 +64,19 @@ class State(msgspec.Struct, frozen=True, kw_only=True):
 class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     """What shows that a run is up, or over.
 
-    `port` is where it is expected, the first choice among several sockets. `line` is a pattern of output that alone
-    makes it count as up, and so does a `file` that is newer than the start; where the run `serves`, a socket must be
+    `port` is where it is expected, the first choice among several sockets; `declared` are all numbers that may be ports.
+    `line` is a pattern of output that alone makes it count as up, and so does a `file` that is newer than the start; where
+    the run `serves`, a socket must be
     there too. `get` is a path that must answer with a success, in place of any answer to `/`. `ends` says that it is a
     program: then only its end is waited for, `within` seconds. What `draws` a window can be looked at once it runs.
     What `is_server` surely speaks HTTP in the end, however long it is silent. What `speaks_http`, by the files of its
-    project or by an address that it prints, must answer so: to be silent or to hang up is no other language then. What
-    `builds` first may fetch something.
+    project, must answer so: to be silent or to hang up is no other language then. What `builds` first may fetch
+    something. So many of its `parts`, which it starts side by side, are to serve.
     """
 
     within: float
     port: int | None = None
+    declared: frozenset[int] = frozenset()
     line: str | None = None
     file: Path | None = None
     get: str | None = None
@@ -86,6 +86,7 @@ class Awaited(msgspec.Struct, frozen=True, kw_only=True):
     is_server: bool = False
     speaks_http: bool = False
     builds: bool = False
+    parts: int = 0
 
 
 def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
@@ -93,19 +94,60 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
     started = time.monotonic()
     if awaited.ends:
         return _wait_until_ended(tree, awaited.within, halt, started)
-    begun = time.time()
-    asking = Asking(started + awaited.within, awaited.get)
-    settling = None
-    if not (awaited.serves or awaited.line or awaited.file or awaited.get):
-        settling = Settling(tree, builds=awaited.builds)
-    table = here().sockets()
     if awaited.line:
         tree.output.await_line(awaited.line)
-    waiting = _Waiting(tree, awaited, asking, begun)
+    looks = _Looks(tree, awaited, started)
     try:
-        return _looked_until_up(tree, awaited, halt, asking, settling, table, waiting, started, begun)
+        return _looked_until_up(looks, halt)
     finally:
-        waiting.close()
+        looks.waiting.close()
+
+
+class _Looks:
+    """What is looked with, over and over, until a run is up; `known` is what is known of its ports so far."""
+
+    def __init__(self, tree: Tree, awaited: Awaited, started: float) -> None:
+        self.tree, self.awaited, self.started, self.begun = tree, awaited, started, time.time()
+        self.asking = Asking(started + awaited.within, awaited.get)
+        self.table = here().sockets()
+        self.activity = Activity(tree)
+        by_settling = not (awaited.serves or awaited.line or awaited.file or awaited.get)
+        self.settling = Settling(tree, self.activity, builds=awaited.builds) if by_settling else None
+        self.waiting = _Waiting(tree, awaited, self.asking, self.begun)
+        self.known = Known(awaited.port, awaited.declared, NOTHING, awaited.parts)
+        self._seen = 0
+
+    @property
+    def spent(self) -> float:
+        return time.monotonic() - self.started
+
+    @property
+    def idle_seconds(self) -> float:
+        """Seconds without work; where that is not known, those since the start, less what a build may take."""
+        idle = self.activity.idle_seconds
+        return self.spent - _UNKNOWN_WORK_SECONDS if idle is None else idle
+
+    def read(self) -> None:
+        """Read what was printed since the last look."""
+        self._seen, lines = self.tree.output.since(self._seen)
+        if lines:
+            self.known = self.known._replace(printed=printed_in(lines, self.known.printed))
+
+    @property
+    def speaks_http(self) -> bool:
+        """Whether it must answer over HTTP: its project's files show it, or it prints such an address of its own."""
+        return self.awaited.speaks_http or self._prints_own
+
+    _prints_own = False
+
+    def servers(self) -> list[Listening]:
+        """The sockets of its own that may be its servers, the likeliest first."""
+        found = own_servers(listeners(self.tree.processes(), self.table), self.known)
+        self._prints_own |= any(at.port in self.known.printed.ports for at in found)
+        return found
+
+
+_UNKNOWN_WORK_SECONDS = 5.0
 
 
 class _Waiting:
@@ -138,62 +180,35 @@ class _Waiting:
             self._listeners.close()
 
 
-def _looked_until_up(
-    tree: Tree,
-    awaited: Awaited,
-    halt: threading.Event,
-    asking: Asking,
-    settling: Settling | None,
-    table: Sockets,
-    waiting: _Waiting,
-    started: float,
-    begun: float,
-) -> State:
-    seen, told_port, over_since = 0, None, None
+def _looked_until_up(looks: _Looks, halt: threading.Event) -> State:
+    tree, awaited, over_since = looks.tree, looks.awaited, None
     while True:
-        spent = time.monotonic() - started
-        seen, lines = tree.output.since(seen)
-        told_port = _port_in(lines) or told_port
+        spent = looks.spent
+        looks.read()
         if halt.is_set():
             return State(how="halted", seconds=spent)
-        over, processes = tree.ended, tree.processes()
-        sockets = _ranked(listeners(processes, table), awaited.port or told_port, told_port)
+        over, sockets = tree.ended, looks.servers()
         over_since = (over_since or time.monotonic()) if over and not sockets else over_since
-        if over_since and not sockets and _is_over(tree, processes, over_since):
+        if over_since and not sockets and _is_over(tree, tree.processes(), over_since):
             return State(how="ended", seconds=spent)
-        if told_port and not awaited.speaks_http:
-            awaited = _with_printed_address(awaited, sockets, told_port)
-        up = _by_what_it_shows(tree, awaited, asking, table, sockets, started, begun)
-        if up is None and settling and not over:
-            up = _settled(settling.look(), awaited, tree, sockets, spent)
+        was_looked = looks.activity.look()
+        up = _by_what_it_shows(looks, sockets)
+        if up is None and looks.settling and was_looked and not over:
+            up = _settled(looks.settling.look(), looks, sockets)
         if up:
             return up
         if spent > awaited.within:
             return State(how="late", seconds=spent, at=sockets[0] if sockets else None)
-        waiting.pause(spent)
+        looks.waiting.pause(spent)
 
 
-def _with_printed_address(awaited: Awaited, sockets: Sequence[Listening], printed: int) -> Awaited:
-    """What prints the HTTP address of a socket of its own is to speak HTTP there."""
-    is_own = any(at.port == printed for at in sockets)
-    return msgspec.structs.replace(awaited, speaks_http=True) if is_own else awaited
-
-
-def _by_what_it_shows(
-    tree: Tree,
-    awaited: Awaited,
-    asking: Asking,
-    table: Sockets,
-    sockets: Sequence[Listening],
-    started: float,
-    begun: float,
-) -> State | None:
-    spent = time.monotonic() - started
-    if awaited.draws and not tree.ended and not (awaited.line or awaited.file or awaited.get):
-        return State(how="up", seconds=spent, by="it runs, and its window is looked for")
+def _by_what_it_shows(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
+    awaited = looks.awaited
+    if awaited.draws and not looks.tree.ended and not (awaited.line or awaited.file or awaited.get):
+        return State(how="up", seconds=looks.spent, by="it runs, and its window is looked for")
     if awaited.line or awaited.file:
-        return _by_sign(tree, awaited, begun, spent, sockets)
-    return _by_answer(tree, awaited, asking, table, sockets, started)
+        return _by_sign(looks, sockets)
+    return _by_answer(looks, sockets)
 
 
 def _is_over(tree: Tree, processes: list[int], over_since: float) -> bool:
@@ -202,17 +217,16 @@ def _is_over(tree: Tree, processes: list[int], over_since: float) -> bool:
     return not processes or time.monotonic() - over_since > patience
 
 
-def _settled(
-    settled: Settled | None, awaited: Awaited, tree: Tree, sockets: Sequence[Listening], spent: float
-) -> State | None:
+def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     """Up, where it waits for something to do, or serves something other than HTTP; else only settled."""
+    awaited, spent = looks.awaited, looks.spent
     if settled is None:
         return None
     if settled.how == "crashed":
         return State(how="settled", seconds=spent, settled=settled)
     if awaited.is_server:
         return None
-    if sockets and awaited.speaks_http:
+    if sockets and looks.speaks_http:
         line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
         return _dumb(line, sockets[0], spent) if spent > _DUMB_SECONDS else None
     if sockets:
@@ -220,8 +234,10 @@ def _settled(
             return None
         by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
         return State(how="up", seconds=spent, by=by, at=sockets[0])
-    processes = tree.processes()
-    paths, ports = here().unix_sockets(processes), here().udp_ports(processes)
+    if settled.how == "silent" and looks.speaks_http and (looks.activity.quiet_seconds or 0) < _YET_TO_SERVE_SECONDS:
+        return None
+    processes = looks.tree.processes()
+    paths, ports = without_tools_pipes(here().unix_sockets(processes)), here().udp_ports(processes)
     if settled.how in ("waits", "silent") and (paths or ports):
         where = f"the UNIX socket {paths[0]}" if paths else f"UDP port {ports[0]}"
         return State(how="up", seconds=spent, by=f"it listens on {where}, and has nothing more to do")
@@ -229,6 +245,9 @@ def _settled(
         return State(how="up", seconds=spent, by=f"it says “{settled.line}”, and waits", settled=settled)
     return State(how="settled", seconds=spent, settled=settled)
 
+
+_YET_TO_SERVE_SECONDS = 60.0
+"""Of no work and no word, that what is known to serve may take before it listens: it may wait for something itself."""
 
 _SILENT_SECONDS = 10.0
 """Of a server that accepts connections, does nothing and answers nothing: it waits for words of another language."""
@@ -252,39 +271,40 @@ def _wait_until_ended(tree: Tree, within: float, halt: threading.Event, started:
     return State(how="ended", seconds=time.monotonic() - started)
 
 
-def _by_sign(tree: Tree, awaited: Awaited, begun: float, spent: float, sockets: Sequence[Listening]) -> State | None:
+def _by_sign(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     """Up by a line that it printed or a file that it made; where it serves, not before it listens."""
+    tree, awaited = looks.tree, looks.awaited
     by = f"printed “{tree.output.found}”" if tree.output.found else None
-    if awaited.file and _is_new(awaited.file, begun):
+    if awaited.file and _is_new(awaited.file, looks.begun):
         by = f"made {awaited.file.name}"
     if by is None or (awaited.serves and not sockets):
         return None
     at = sockets[0] if sockets else None
     url = origin(at) if at else None
-    return State(how="up", seconds=spent, by=by, at=at, url=url, shown=url, as_asked=True)
+    return State(how="up", seconds=looks.spent, by=by, at=at, url=url, shown=url, as_asked=True)
 
 
-def _by_answer(
-    tree: Tree, awaited: Awaited, asking: Asking, table: Sockets, sockets: Sequence[Listening], started: float
-) -> State | None:
+def _by_answer(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     """Up by an answer of one of its own sockets."""
-    asking.ask(sockets)
-    answered = asking.answered(sockets)
-    if not answered:
+    asking, idle, get = looks.asking, looks.idle_seconds, looks.awaited.get
+    asked = may_be_asked(sockets, looks.known, idle)
+    asking.ask(asked, looks.known.printed.scheme_of)
+    at = chosen(asked, asking.of, looks.known, time.monotonic(), idle)
+    told = at and asking.of(at)
+    if not at or not told:
         return None
-    processes = tree.processes()
-    if answered[0] not in listeners(processes, table):  # once more: it must still be the tree's own
+    processes = looks.tree.processes()
+    if at not in listeners(processes, looks.table):  # once more: it must still be the tree's own
         return None
-    at, url, how = answered
-    if how and awaited.speaks_http and not how.says_what:
-        spent = time.monotonic() - started
-        return _dumb("it hangs up on every request", at, spent) if spent > _SILENT_SECONDS else None
-    others = strangers(at.port, processes) if table.is_shared(at.port) else ()
+    how, url = told.language, told.url
+    if how and looks.speaks_http and not how.says_what:
+        return _dumb("it hangs up on every request", at, looks.spent) if looks.spent > _SILENT_SECONDS else None
+    others = strangers(at.port, processes) if looks.table.is_shared(at.port) else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
-    by = f"its own socket answers GET {awaited.get} with a success" if awaited.get else _LISTENS_AND_ANSWERS
+    by = f"its own socket answers GET {get} with a success" if get else _LISTENS_AND_ANSWERS
     return State(
         how="up",
-        seconds=asking.when(at) - started,
+        seconds=told.when - looks.started,
         by=how.words if how else by,
         at=at,
         url=None if how else url,
@@ -295,23 +315,6 @@ def _by_answer(
 
 
 _LISTENS_AND_ANSWERS = "its own socket listens and answers over HTTP"
-
-
-def _port_in(lines: Sequence[str]) -> int | None:
-    for text in lines:
-        if found := _URL.search(text):
-            return int(found[1] or found[2])
-    return None
-
-
-def printed_ports(lines: Sequence[str]) -> frozenset[int]:
-    """Return the ports of all HTTP addresses in the lines."""
-    return frozenset(int(found[1] or found[2]) for line in lines for found in _URL.finditer(line))
-
-
-def _ranked(found: Sequence[Listening], first: int | None, printed: int | None) -> list[Listening]:
-    """The expected port first, then the one that the run itself named, then in order of number; IPv4 before IPv6."""
-    return sorted(found, key=lambda at: (at.port != first, at.port != printed, at.port, ":" in at.address))
 
 
 def _contesting(at: Listening, others: Sequence[Stranger]) -> tuple[Stranger, ...]:

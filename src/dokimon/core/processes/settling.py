@@ -58,32 +58,58 @@ class Settled(NamedTuple):
     line: str
 
 
+class Activity:
+    """Since when a run has not worked (`idle_seconds`), and neither worked nor printed (`quiet_seconds`).
+
+    Both are None where it is not known what a run works at, as on some systems.
+    """
+
+    def __init__(self, tree: Tree) -> None:
+        self._tree = tree
+        self._size = -1
+        self._busy = 0.0
+        self._looked = 0.0
+        self._idle_since = self._quiet_since = time.monotonic()
+        self._is_known = True
+
+    def look(self) -> bool:
+        """Look again, at most twice a second; return whether it was looked."""
+        now = time.monotonic()
+        if now - self._looked < _LOOK_EVERY:
+            return False
+        size, busy = self._tree.output.size, here().cpu_seconds(self._tree.processes())
+        self._is_known = busy is not None
+        works = busy is not None and busy - self._busy > _IDLE_SHARE * (now - self._looked)
+        if works:
+            self._idle_since = now
+        if works or size != self._size:
+            self._quiet_since = now
+        self._size, self._busy, self._looked = size, busy or 0.0, now
+        return True
+
+    @property
+    def idle_seconds(self) -> float | None:
+        """Seconds since it last worked at anything."""
+        return time.monotonic() - self._idle_since if self._is_known else None
+
+    @property
+    def quiet_seconds(self) -> float | None:
+        """Seconds since it last worked or printed."""
+        return time.monotonic() - self._quiet_since if self._is_known else None
+
+
 class Settling:
     """Looks now and then at whether a run has settled; one that `builds` first may be silent for longer."""
 
-    def __init__(self, tree: Tree, *, builds: bool = False) -> None:
+    def __init__(self, tree: Tree, activity: Activity, *, builds: bool = False) -> None:
         self._tree = tree
+        self._activity = activity
         self._long = _BUILD_QUIET_SECONDS if builds else _LONG_QUIET_SECONDS
-        self._count = -1
-        self._busy = 0.0
-        self._looked = 0.0
-        self._quiet_since = time.monotonic()
 
     def look(self) -> Settled | None:
-        """Return how the run has settled, or None while it has not; asked often, it looks twice a second."""
-        now = time.monotonic()
-        if now - self._looked < _LOOK_EVERY:
-            return None
-        size, busy = self._tree.output.size, here().cpu_seconds(self._tree.processes())
-        if busy is None:  # nothing is known of what it works at on this system
-            self._looked = now
-            return None
-        works = busy - self._busy > _IDLE_SHARE * (now - self._looked)
-        if size != self._count or works:
-            self._quiet_since = now
-        self._count, self._busy, self._looked = size, busy, now
-        quiet = now - self._quiet_since
-        if quiet < _QUIET_SECONDS:
+        """Return how the run has settled, or None while it has not. To be asked each time its activity was looked at."""
+        quiet = self._activity.quiet_seconds
+        if quiet is None or quiet < _QUIET_SECONDS:
             return None
         if asked := question_in(self._tree.output.begun()):
             return Settled("asks", asked)

@@ -38,9 +38,14 @@ _BY_CHANCE = 32768
 """From here on Linux gives out ports by chance (ip(7), ip_local_port_range); 49152 elsewhere (RFC 6335, section 6)."""
 
 
+def is_by_chance(port: int) -> bool:
+    """Whether a port is of those that a system gives out to whoever asks for any."""
+    return port >= _BY_CHANCE
+
+
 def listening_ports() -> tuple[int, ...]:
     """Return the TCP ports on which anything on this machine listens, in order, less those that are given out by chance."""
-    return tuple(sorted({port for port in _all_ports() if port < _BY_CHANCE}))
+    return tuple(sorted({port for port in _all_ports() if not is_by_chance(port)}))
 
 
 def is_held(port: int) -> bool:

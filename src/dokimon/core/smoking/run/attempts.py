@@ -13,6 +13,7 @@ from dokimon.core.expressions import expression
 from dokimon.core.planning.parts import starts_several
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.serving import http_expected, runs_when_opened
+from dokimon.core.planning.serving_parts import serving_parts
 from dokimon.core.processes.display import has_virtual_display
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.tree import StartFault
@@ -88,8 +89,9 @@ def _attempted(plan: RunPlan, context: RunContext, gets: Equipment, attached: At
     port = choose_port(plan, context.ports)
     words = _words(plan)
     serves = http_expected(plan.folder, words) if plan.kind != "program" else None
-    several = starts_several(plan.folder, words)
-    inputs = inputs_of(plan, context, port, gets, serves, several, runs_when_opened(words))
+    serving = tuple(each.command for each in serving_parts(plan.folder, words))
+    several = starts_several(plan.folder, words) or len(serving) > 1
+    inputs = inputs_of(plan, context, port, gets, serves, several, serving, runs_when_opened(words))
     attempt = Attempt(inputs, context, attached)
     try:
         with ExitStack() as running:

@@ -27,13 +27,15 @@ _NO_WORK = expression(
 class Heard(msgspec.Struct, frozen=True, kw_only=True):
     """The troubles that it told of, in their order; a line that says that it has no work.
 
-    It puts so many `parts` side by side, of which so many live.
+    It puts so many `parts` side by side, of which so many live; of those that are `to_serve` so many listen.
     """
 
     troubles: tuple[Trouble, ...] = ()
     no_work: str | None = None
     parts: int = 0
     living_parts: int = 0
+    to_serve: tuple[str, ...] = ()
+    listening_ports: int = 0
 
 
 def hear(session: Session) -> Heard:
@@ -41,7 +43,10 @@ def hear(session: Session) -> Heard:
     plan = session.inputs.plan
     lines = [line for line in session.tree.output.kept() if not any(text and text in line for text in plan.harmless)]
     parts = background_parts(plan.folder, session.inputs.argv) if session.inputs.several else 0
+    to_serve = session.inputs.serving_parts
     return Heard(
+        to_serve=to_serve,
+        listening_ports=len({each.port for each in session.listening()}) if to_serve else 0,
         parts=parts,
         living_parts=here().most_children(session.tree.processes()) if parts else 0,
         troubles=troubles_in(lines),
@@ -62,6 +67,12 @@ def of_output(heard: Heard, state: State) -> Iterator[Seen]:
     if heard.living_parts < heard.parts and state.how == "up":
         yield Seen(
             "part-unseen", f"it puts {heard.parts} parts side by side, and only {heard.living_parts} of them live"
+        )
+    if heard.listening_ports < len(heard.to_serve) and state.how == "up":
+        commands = ", ".join(f"`{clean(each, 60)}`" for each in heard.to_serve[:4])
+        yield Seen(
+            "part-unseen",
+            f"{len(heard.to_serve)} parts of it are to serve ({commands}), and only {heard.listening_ports} listen",
         )
     if heard.no_work and state.how == "up" and state.settled:
         yield Seen("no-work", f"it waits for work and says that there is none: “{clean(heard.no_work.strip(), 160)}”")

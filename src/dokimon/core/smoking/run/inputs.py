@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Mapping
 
 import msgspec
@@ -38,8 +39,8 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
 
     `shown` is its command as a person would type it. `own_display` says that it needs a display of Dokimon's own. `words`
     are the values for braces, `checks` those that are looked at (the default ones not among them). `serves` is what shows
-    that it is to answer over HTTP, where something does; `several` that it starts several parts side by side, `opened_only`
-    the framework of a script that runs only once somebody opens its page.
+    that it is to answer over HTTP, where something does; `several` that it starts several parts side by side, of which
+    the `serving_parts` are to serve; `opened_only` is the framework of a script that runs only once its page is opened.
     """
 
     plan: RunPlan
@@ -53,12 +54,22 @@ class Inputs(msgspec.Struct, frozen=True, kw_only=True):
     checks: tuple[PlannedCheck, ...]
     serves: str | None = None
     several: bool = False
+    serving_parts: tuple[str, ...] = ()
     opened_only: str | None = None
+
+    @property
+    def declared_ports(self) -> frozenset[int]:
+        """The numbers in its command and in its variables for ports: a port with one of them was named."""
+        ports = (value for name, value in self.variables.items() if "PORT" in name.upper())
+        return frozenset(int(number) for text in (*self.argv, *ports) for number in _NUMBER.findall(text))
 
     @property
     def keyboard(self) -> bool:
         """Whether keys are sent to it."""
         return bool(self.plan.keys or self.plan.stop)
+
+
+_NUMBER = re.compile(r"(?<!\d)\d{4,5}(?!\d)")
 
 
 def inputs_of(
@@ -68,6 +79,7 @@ def inputs_of(
     gets: Equipment = _NOTHING,
     serves: str | None = None,
     several: bool = False,
+    serving_parts: tuple[str, ...] = (),
     opened_only: str | None = None,
 ) -> Inputs:
     """Return what the run is started with."""
@@ -93,6 +105,7 @@ def inputs_of(
         checks=checks,
         serves=serves,
         several=several,
+        serving_parts=serving_parts,
         opened_only=opened_only,
     )
 

@@ -129,6 +129,7 @@ def _awaited(session: Session) -> Awaited:
     return Awaited(
         within=plan.within,
         port=session.inputs.port.number,
+        declared=session.inputs.declared_ports,
         line=plan.up_line,
         file=plan.up_file,
         get=plan.up_get,
@@ -137,6 +138,7 @@ def _awaited(session: Session) -> Awaited:
         draws=plan.draws_window,
         is_server=plan.kind == "server",
         speaks_http=session.inputs.serves is not None,
+        parts=len(session.inputs.serving_parts),
         builds=Path(argv[0]).name in _BUILDERS or any("gradlew" in word or "mvnw" in word for word in argv[:2]),
     )
 
@@ -177,8 +179,7 @@ def _check_server(session: Session, state: State) -> Checked:
     listening = session.listening()
     if state.contested:
         return Checked(listening=listening, seconds=session.spent)
-    asked = session.inputs.checks
-    found = carry_out_checks(with_root_page(asked, state.url), session.check_context(origin=state.url))
+    found = carry_out_checks(with_root_page(session, state), session.check_context(origin=state.url))
     if found is None:
         return Checked(listening=listening, halted=True, seconds=session.spent)
     found = (*found, *default_checks(session, state, listening))
