@@ -141,7 +141,11 @@ def _own_modules() -> list[str]:
     import dokimon
 
     names = [each.name for each in pkgutil.walk_packages(dokimon.__path__, "dokimon.") if "saltmarsh" not in each.name]
-    return [name for name in names if not name.endswith(("__main__", ".warden", ".serial", ".browser", ".screen_look"))]
+    return [
+        name
+        for name in names
+        if not name.endswith(("__main__", ".warden", ".serial", ".browser", ".devtools", ".screen_look"))
+    ]
 
 
 def _become(request: dict[str, Any], streams: list[int]) -> None:

@@ -100,13 +100,14 @@ def smoke(
     anyway: bool = False,
     strict: bool = False,
     may_ask: Sequence[str] = (),
+    render: bool = True,
     halt: threading.Event | None = None,
     environment: Mapping[str, str] | None = None,
 ) -> Report:
     """Verify, prepare the project, run it, check that it works, stop it (`dokimon smoke`).
 
     `runs` picks runs by name, `all_runs` takes every way to start. Where a required need is not met nothing is run, unless
-    `anyway`. `may_ask` as for `verify`.
+    `anyway`. `may_ask` as for `verify`. Without `render` no browser opens a page that nobody asked to be rendered.
     Setting `halt` from another thread stops everything in good order. This runs the project's own code.
     Raises `SettingsFault`, `CatalogueFault` and `PlanFault`.
     """
@@ -123,6 +124,7 @@ def smoke(
         anyway=anyway,
         strict=strict,
         may_ask=tuple(may_ask),
+        render=render,
     )
     report = job.smoke(Path(folder).resolve(), _variables(environment), wishes, halt or threading.Event(), Watcher())
     return with_provenance(report)

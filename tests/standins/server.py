@@ -45,7 +45,7 @@ if "draws" in sys.argv:
 
 if "modules" in sys.argv:  # as development servers do: the page names a module, and that imports the application
     PAGES["/shell"] = ("text/html", PAGES["/shell"][1].replace("<script", "<script type=module"))
-    PAGES["/app.js"] = ("text/javascript", "import Board from '/board.vue'\nimport bare from 'bare'\n")
+    PAGES["/app.js"] = ("text/javascript", "import Board from '/board.vue'\n")
     PAGES["/board.vue"] = ("text/javascript", "export default 1")
 
 

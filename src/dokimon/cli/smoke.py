@@ -32,6 +32,7 @@ from dokimon.cli.smoke_options import (
     JobsOption,
     KeepOption,
     ListedOption,
+    NoBrowserOption,
     NoPrepareOption,
     OnlyOption,
     QrOption,
@@ -70,6 +71,7 @@ def smoke(
     ask: AskOption = None,
     anyway: AnywayOption = False,
     no_prepare: NoPrepareOption = False,
+    no_browser: NoBrowserOption = False,
     wait: WaitOption = None,
     qr: QrOption = False,
     form: FormatOption = Format.table,
@@ -96,6 +98,7 @@ def smoke(
     options = SmokeOptions(
         runs=tuple(run or ()), every=all_runs, prepare=not no_prepare, keep=keep, pick=pick, anyway=anyway,
         strict=strict, may_ask=tuple(ask or ()), record=not no_record, share=share, wait_seconds=_seconds(wait),
+        render=not no_browser,
     )  # fmt: skip
     showing = Showing(qr=qr, quiet=quiet, follow=follow, no_color=no_color)
 

@@ -63,3 +63,7 @@ WaitOption = Annotated[
     ),
 ]
 QrOption = Annotated[bool, typer.Option("--qr", help="With --keep, draw the address for other devices as a QR code.")]
+NoBrowserOption = Annotated[
+    bool,
+    typer.Option("--no-browser", help="Open no page in the browser that is installed, unless a check asks for it."),
+]

@@ -56,7 +56,7 @@ def _check_whole_page(origin: str, answer: Response, wanted: Contents, seconds: 
     checks = [error] if error else []
     checks += _check_page(wanted, page, answer, explicit)
     if wanted.assets or (wanted.assets is None and success and not error):
-        checks += check_assets(origin, answer, seconds)
+        checks += check_assets(origin, answer, seconds, strict=bool(wanted.assets))
     return checks
 
 

@@ -37,6 +37,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     `origin` is the run's own address, None where it has none; `ended` its exit status and seconds, where it is over.
     `facts` are the values that checks have found, by run and name; those of this run also fill braces in later
     checks. `evidence` gives the file that a proof of the named kind (`page.png`) is kept in, None where none can be.
+    A browser that is here `may_render` a page that nobody asked to be rendered.
     """
 
     name: str
@@ -54,6 +55,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     ended: tuple[int | None, float] | None = None
     display: str | None = None
     words: Mapping[str, str] = {}
+    may_render: bool = True
 
     def filled(self, text: str) -> str:
         """Return text with names in braces replaced by values that are known: `{token}`, `{port}`."""

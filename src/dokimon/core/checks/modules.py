@@ -1,37 +1,194 @@
-"""What a module of JavaScript imports from its own origin (ECMAScript §16.2.2): read as text, never run."""
+"""What a module of JavaScript imports and exports (ECMAScript §16.2): read as text, never run."""
 
 from __future__ import annotations
 
 import re
+from functools import cache
+from typing import TYPE_CHECKING, Any, NamedTuple
 
 from dokimon.core.expressions import expression
 
-_LINE_COMMENT = expression(r"^[ \t]*//[^\n]*", re.MULTILINE)
-_IMPORT = expression(
-    r"(?:^|[;}\n])[ \t]*(?:import|export)\b[ \t]*(?:[\w$*{][^\"'();]{0,1000}?\bfrom[ \t]*)?"
-    r"[\"']((?:/|\.{1,2}/)[^\"'\s\\]{1,500})[\"']"
-)
-_LARGEST = 100_000
-"""Characters that are read: imports stand at the beginning."""
+if TYPE_CHECKING:
+    from tree_sitter import Node
 
-_MOST = 100
+DEFAULT = "default"
+
+_LARGEST = 400_000
+"""Characters of a module that are parsed; of a longer one the forms that bundlers write are searched for."""
 
 
-def imported(text: str) -> list[str]:
-    """Return the addresses that a module imports by `/…`, `./…` or `../…`, each once, in its order; at most a hundred.
+class Import(NamedTuple):
+    """An import: the address as it is written, the names that are taken, and whether it waits until it is called for."""
 
-    A bare name (`vue`) is not an address: what it stands for is the server's or an import map's affair. What is imported
-    only when it is called for (`import(…)`) is left out.
+    address: str
+    names: tuple[str, ...] = ()
+    is_later: bool = False
+
+
+class Module(NamedTuple):
+    """What a module imports and exports; `passes_on` are the addresses of which it exports everything.
+
+    `is_open` says that it may export more than is known.
     """
-    plain = _LINE_COMMENT.sub("", _without_comments(text[:_LARGEST]))
-    found = dict.fromkeys(match[1] for match in _IMPORT.finditer(plain))
-    return list(found)[:_MOST]
+
+    imports: tuple[Import, ...] = ()
+    exports: frozenset[str] = frozenset()
+    passes_on: tuple[str, ...] = ()
+    is_open: bool = False
 
 
-def _without_comments(text: str) -> str:
-    """Leave out what stands between `/*` and `*/` (ECMAScript §12.4), in one pass."""
-    pieces, place = [], 0
-    while (start := text.find("/*", place)) >= 0 and (end := text.find("*/", start + 2)) >= 0:
-        pieces.append(text[place:start])
-        place = end + 2
-    return "".join([*pieces, text[place:]])
+def read_module(text: str, *, is_own: bool = True) -> Module:
+    """Return what a module imports and exports. One that is not the project's own is searched, not parsed: it is large."""
+    if is_own and len(text) <= _LARGEST:
+        return _parsed(text)
+    return _searched(text)
+
+
+@cache
+def _grammar() -> tuple[Any, Any]:
+    import tree_sitter_javascript
+    from tree_sitter import Language, Parser, Query
+
+    language = Language(tree_sitter_javascript.language())
+    wanted = "(import_statement) @import (export_statement) @export (call_expression function: (import)) @call"
+    return Parser(language), Query(language, wanted)
+
+
+def _parsed(text: str) -> Module:
+    from tree_sitter import QueryCursor
+
+    parser, wanted = _grammar()
+    captured = QueryCursor(wanted).captures(parser.parse(text.encode()).root_node)
+    found = {name: sorted(nodes, key=lambda node: node.start_byte) for name, nodes in captured.items()}
+    imports = [each for node in found.get("import", ()) if (each := _of_import(node))]
+    exports: set[str] = set()
+    passes_on: list[str] = []
+    is_open = False
+    for node in found.get("export", ()):
+        address, names = _address(node.child_by_field_name("source")), _exported(node)
+        if address is not None:
+            imports.append(Import(address, _taken(node)))
+            if names is None:
+                passes_on.append(address)
+        is_open |= names is None and address is None
+        exports.update(names or ())
+    for node in found.get("call", ()):
+        arguments = node.child_by_field_name("arguments")
+        address = _address(arguments.named_children[0]) if arguments and arguments.named_children else None
+        if address is not None:
+            imports.append(Import(address, (), _is_inside_function(node)))
+    return Module(tuple(dict.fromkeys(imports)), frozenset(exports), tuple(passes_on), is_open)
+
+
+def _text(node: Node | None) -> str:
+    return (node.text or b"").decode("utf-8", "replace") if node else ""
+
+
+def _address(node: Node | None) -> str | None:
+    """Return the text of a plain string; None for anything else."""
+    if node is None or node.type != "string":
+        return None
+    return _text(node)[1:-1]
+
+
+def _of_import(node: Node) -> Import | None:
+    address = _address(node.child_by_field_name("source"))
+    if address is None:
+        return None
+    names: list[str] = []
+    clause = next((each for each in node.children if each.type == "import_clause"), None)
+    for each in clause.children if clause else ():
+        if each.type == "identifier":
+            names.append(DEFAULT)
+        elif each.type == "named_imports":
+            names += [_named(one) for one in each.children if one.type == "import_specifier"]
+    return Import(address, tuple(names))
+
+
+def _named(specifier: Node) -> str:
+    return _text(specifier.child_by_field_name("name")).strip("\"'")
+
+
+def _taken(node: Node) -> tuple[str, ...]:
+    """The names that `export { … } from` takes of another module."""
+    clause = next((each for each in node.children if each.type == "export_clause"), None)
+    return tuple(_named(each) for each in clause.children if each.type == "export_specifier") if clause else ()
+
+
+def _exported(node: Node) -> list[str] | None:
+    """Return the names that an export gives; None where it passes everything on, or where they are not known."""
+    kinds = {each.type for each in node.children}
+    if "default" in kinds:
+        return [DEFAULT]
+    space = next((each for each in node.children if each.type == "namespace_export"), None)
+    if space:
+        return [_text(space.named_children[0]).strip("\"'")] if space.named_children else None
+    clause = next((each for each in node.children if each.type == "export_clause"), None)
+    if clause:
+        pairs = [each for each in clause.children if each.type == "export_specifier"]
+        return [_text(each.child_by_field_name("alias")).strip("\"'") or _named(each) for each in pairs]
+    declared = node.child_by_field_name("declaration")
+    if declared is None:
+        return None
+    name = declared.child_by_field_name("name")
+    if name:
+        return [_text(name)]
+    each_name = [each.child_by_field_name("name") for each in declared.children if each.type == "variable_declarator"]
+    if each_name and all(each is not None and each.type == "identifier" for each in each_name):
+        return [_text(each) for each in each_name]
+    return None
+
+
+_FUNCTIONS = frozenset({
+    "arrow_function", "function_declaration", "function_expression", "function", "method_definition",
+    "generator_function", "generator_function_declaration", "class_body",
+})  # fmt: skip
+
+
+def _is_inside_function(node: Node) -> bool:
+    above = node.parent
+    while above is not None:
+        if above.type in _FUNCTIONS:
+            return True
+        above = above.parent
+    return False
+
+
+_BEGINNING = 60_000
+_IMPORT = expression(
+    r"(?:^|[;}\n])[ \t]*(?:import|export)\b[ \t]*(?:[\w$*{][^\"'();]{0,1000}?\bfrom[ \t]*)?[\"']([^\"'\s\\]{1,500})[\"']"
+)
+_EXPORT_LIST = expression(r"(?:^|[;}\n])[ \t]*export[ \t]*\{([^{}]{0,200000})\}")
+_EXPORT_ONE = expression(
+    r"(?:^|[;}\n])[ \t]*export[ \t]+"
+    r"(?:(default)\b|(?:async[ \t]+)?(?:function\b[ \t]*\*?|class|const|let|var)[ \t]+([\w$]+))"
+)
+_EXPORT_ALL = expression(r"(?:^|[;}\n])[ \t]*export[ \t]*\*[ \t]*from[ \t]*[\"']([^\"']{1,500})[\"']")
+_EXPORT = expression(r"(?:^|[;}\n])[ \t]*export\b")
+
+
+def _searched(text: str) -> Module:
+    """Return what can be found without parsing: it is open where one export has a form that is not known."""
+    addresses = dict.fromkeys(found[1] for found in _IMPORT.finditer(text[:_BEGINNING]))
+    exports: set[str] = set()
+    lists = _EXPORT_LIST.findall(text)
+    for each in lists:
+        exports |= {pair.rpartition(" as ")[2].strip().strip("\"'") for pair in each.split(",") if pair.strip()}
+    ones, every = _EXPORT_ONE.findall(text), _EXPORT_ALL.findall(text)
+    exports |= {first or second for first, second in ones}
+    is_open = len(_EXPORT.findall(text)) != len(lists) + len(ones) + len(every) or not exports
+    return Module(tuple(Import(each) for each in addresses), frozenset(exports), tuple(every), is_open)
+
+
+_FAULTS = (
+    re.compile(r"throw new Error\(\\?[\"'](Module (?:build|parse) failed.{0,300})"),
+    re.compile(r"new Error\(\\?[\"'](Cannot find module '[^'\"]{1,200}')\\?[\"']\);\s*e\.code"),
+)
+
+
+def fault_in_bundle(text: str) -> str | None:
+    """Return the error that a bundler has put into what it serves in place of a module that it could not build."""
+    for pattern in _FAULTS:
+        if found := pattern.search(text):
+            return found[1].replace("\\\\n", " ").replace("\\n", " ").partition("\\u001b")[0]
+    return None

@@ -16,6 +16,7 @@ import msgspec
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import Response
 from dokimon.core.checks.http import Http, look_at
+from dokimon.core.checks.opened import check_opened, is_shell, not_rendered
 from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.checks.upgrading import takes_websockets
 from dokimon.core.processes.sockets import origin
@@ -56,9 +57,24 @@ class RootPage(CheckSpec, frozen=True, kw_only=True):
         named = [*self.paths, *(Named(path, "printed") for path in _linked(answer))]
         refused = checks[0].verdict == "unsure" and not 200 <= (answer.status or 0) < 300
         more, served = _of_named(named, refused, context)
+        checks = _opened(answer, checks, context)
         if refused:
             checks = [_refusal(checks[0], answer, served, self.has_page, context), *checks[1:]]
         return [*checks, *more]
+
+
+def _opened(answer: Response, checks: list[Check], context: CheckContext) -> list[Check]:
+    """Open a page that its scripts fill in a browser, or say why not. One that is seen to be broken need not be."""
+    if not (answer.is_page and 200 <= (answer.status or 0) < 300 and is_shell(answer.text)):
+        return checks
+    if any(each.verdict == "failed" for each in checks):
+        return checks
+    if why := not_rendered(context):
+        return [
+            msgspec.structs.replace(each, seen=f"{each.seen}; {why}") if each.name == "page" else each
+            for each in checks
+        ]
+    return [*checks, *check_opened(context, answer.path)]
 
 
 def _where_it_leads(
@@ -117,7 +133,7 @@ def _refusal(check: Check, answer: Response, served: str | None, has_page: bool,
         why = f"it takes {answer.headers['allow'][:60] or 'nothing'} there"
     elif status in (400, 404, 426) and takes_websockets(context.origin or "", answer.path):
         why = "it speaks WebSocket there"
-    elif status == 404 and not has_page:
+    elif status == 404 and not has_page and answer.path == "/":
         why = "it listens and answers, and no page is among its files"
     elif answer.elsewhere and _SIGN_IN.search(answer.elsewhere):
         why = "it asks to sign in elsewhere"

@@ -21,8 +21,9 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     """How a smoke check is wanted: `runs` by name or `every` way to start, and what the options of the command say.
 
     With `keep` the last run stays up for somebody to look at. `wait_seconds` is how long to wait where another smoke check
-    is at work in this checkout. With `record` it is recorded; with `share` the report is made fit to hand on. `ports` are
-    those that it shares with others side by side.
+    is at work in this checkout. With `record` it is recorded; with `share` the report is made fit to hand on; without
+    `render` no browser opens a page that nobody asked to be rendered. `ports` are those that it shares with others side by
+    side.
     """
 
     runs: tuple[str, ...] = ()
@@ -36,6 +37,7 @@ class SmokeOptions(msgspec.Struct, frozen=True, kw_only=True):
     wait_seconds: float = 0.0
     record: bool = False
     share: bool = False
+    render: bool = True
     ports: Ports | None = None
 
 

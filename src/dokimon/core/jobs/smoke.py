@@ -91,8 +91,9 @@ def smoking(
     else:
         plan = plan_smoke(verified, verified.environment, options.runs, every=options.every)
         context = run_context_of(verified, halt, watcher, begun)
-        if options.ports:
-            context = msgspec.structs.replace(context, ports=options.ports)
+        context = msgspec.structs.replace(
+            context, may_render=options.render, **({"ports": options.ports} if options.ports else {})
+        )
         with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
             if recorder:
                 recorder.begin(plan)

@@ -28,6 +28,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
     `words` fill braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
     `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
+    A browser that is here `may_render` a page that nobody asked to be rendered.
     `ports` are those that smoke checks side by side give out together. `begun` is when all this began (`time.monotonic`).
     A run is watched for `watched_seconds` from when it was up, and for `after_checks_seconds` from its last check.
     """
@@ -41,6 +42,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     words: Mapping[str, str] = {}
     looks: Mapping[str, Look] = {}
     checking: bool = True
+    may_render: bool = True
     ports: Ports = msgspec.field(default_factory=Ports)
     begun: float = msgspec.field(default_factory=time.monotonic)
     watched_seconds: float = WATCHED_SECONDS

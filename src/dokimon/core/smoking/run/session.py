@@ -75,6 +75,7 @@ class Session:
             display=self.display,
             origin=origin,
             ended=ended,
+            may_render=self.context.may_render,
         )
 
 

@@ -1,0 +1,132 @@
+"""What the modules of a page import, to the bottom, and what is wrong with them."""
+
+from __future__ import annotations
+
+import threading
+from collections.abc import Iterator
+from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+
+import pytest
+
+from dokimon.core.checks.assets import check_assets
+from dokimon.core.checks.fetching import fetch
+from dokimon.core.checks.modules import Import, fault_in_bundle, read_module
+from dokimon.core.report.model import Check
+
+
+@pytest.mark.parametrize(
+    "text, at_once, later, exports",
+    [
+        ("import a from '/a.js'\nimport {b,\n c} from \"./b.js\"; import './c.css'", "/a.js ./b.js ./c.css", "", ""),
+        ("export { x } from '../x.js'\nexport * from '/y.js'; export * as z from './z.js'", "../x.js /y.js ./z.js", "",
+            "x z"),
+        ("import vue from 'vue'\nconst s = `\nimport z from \"/z.js\"`", "vue", "", ""),
+        ("const f = () => import('/late.js'); class A { b() { return import('./b.js') } }", "", "/late.js ./b.js", ""),
+        ("Promise.all([import('/now.js')]).then(() => 1); await import('./x.js')", "/now.js ./x.js", "", ""),
+        ("// import a from '/a.js'\n/* import b from '/b.js'\n*/import c from '/c.js' /* open", "/c.js", "", ""),
+        ("export const a = 1, b = 2; export function c() {} export class D {} export default 1; export { e as f }",
+            "", "", "D a b c default f"),
+    ],
+)  # fmt: skip
+def test_what_a_module_imports_and_exports(text: str, at_once: str, later: str, exports: str) -> None:
+    module = read_module(text)
+    assert [each.address for each in module.imports if not each.is_later] == at_once.split()
+    assert [each.address for each in module.imports if each.is_later] == later.split()
+    assert sorted(module.exports) == exports.split() and not module.is_open
+
+
+def test_a_large_module_is_searched_for_the_forms_that_bundlers_write() -> None:
+    module = read_module("import{a as b}from'./c.js';var d;export{d as tide,b as default};", is_own=False)
+    assert module.imports == (Import("./c.js"),) and module.exports == {"tide", "default"} and not module.is_open
+    assert read_module("export const { a, b } = c;\nexport default 1", is_own=False).is_open
+
+
+@pytest.mark.parametrize(
+    "text, says",
+    [
+        ('throw new Error("Module build failed (from ./loader.js):\\nSyntaxError: board.jsx: Unexpected token");',
+            "Module build failed (from ./loader.js): SyntaxError"),
+        ("var e = new Error(\"Cannot find module './board'\"); e.code = 'MODULE_NOT_FOUND'; throw e;", "module './board'"),
+        ("var e = new Error(\"Cannot find module '\" + req + \"'\"); e.code = 'MODULE_NOT_FOUND';", None),
+        ("console.log('Module build failed is what it says')", None),
+    ],
+)  # fmt: skip
+def test_an_error_that_a_bundler_has_put_in_place_of_a_module(text: str, says: str | None) -> None:
+    found = fault_in_bundle(text)
+    assert says in found if found and says else found is says, found
+
+
+PAGE = "<title>Tides</title><div id=app></div><script type=module src=/main.js></script>"
+FAULT = '<html><script>const error = {"message":"Unexpected token\\n  board.vue:2:43","stack":""}</script></html>'
+STYLE = 'const __vite__css = "body { background: url(/gone.png) }"\nexport default 1'
+
+
+@pytest.fixture
+def check() -> Iterator[object]:
+    """Gives what serves files to a page, and returns what is made of it."""
+    servers = []
+
+    def served(files: dict[str, tuple[int, str] | str], page: str = PAGE) -> list[Check]:
+        class Handler(BaseHTTPRequestHandler):
+            def do_GET(self) -> None:
+                found = files.get(self.path, page if self.path == "/" else (404, "no"))
+                status, text = found if isinstance(found, tuple) else (200, found)
+                is_page = self.path == "/" or text.startswith("<html")
+                body = text.encode()
+                self.send_response(status)
+                self.send_header("Content-Type", "text/html" if is_page else "text/javascript")
+                self.send_header("Content-Length", str(len(body)))
+                self.end_headers()
+                self.wfile.write(body)
+
+            def log_message(self, *_: object) -> None:
+                pass
+
+        server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
+        server.daemon_threads = True
+        servers.append(server)
+        threading.Thread(target=server.serve_forever, daemon=True).start()
+        origin = f"http://127.0.0.1:{server.server_address[1]}"
+        return check_assets(origin, fetch(origin, "/", seconds=5), 20)
+
+    yield served
+    for server in servers:
+        server.shutdown()
+        server.server_close()
+
+
+@pytest.mark.parametrize(
+    "files, verdict, says",
+    [
+        ({"/main.js": "import './a.js'", "/a.js": "import { b } from './b.js'", "/b.js": "export const b = 1"}, "passed",
+            "3 of 3 load (1 script, 2 modules)"),
+        ({"/main.js": "import './a.js'", "/a.js": "import './b.js'", "/b.js": "import './c.js'", "/c.js": (500, FAULT)},
+            "failed", "status 500: Unexpected token board.vue:2:43; /b.js imports it"),
+        ({"/main.js": "import { c } from './b.js'", "/b.js": "export const b = 1"}, "failed",
+            "/main.js imports “c” of ./b.js, which does not export it"),
+        ({"/main.js": "import b from './b.js'", "/b.js": "export const b = 1"}, "failed", "imports “default” of"),
+        ({"/main.js": "import { c } from './b.js'", "/b.js": "export * from './c.js'", "/c.js": "export const c = 1"},
+            "passed", ""),
+        ({"/main.js": "import { d } from './b.js'", "/b.js": "export * from './c.js'", "/c.js": "export const c = 1"},
+            "failed", "imports “d”"),
+        ({"/main.js": "import { d } from './b.js'", "/b.js": "export * from 'https://elsewhere.invalid/c.js'"},
+            "passed", ""),
+        ({"/main.js": "import vue from 'vue'"}, "failed", "“vue”, which no import map explains"),
+        ({"/main.js": "const later = () => import('./b.js')", "/b.js": (500, FAULT)}, "unsure", "which is loaded later"),
+        ({"/main.js": "const later = () => import('vue')"}, "passed", ""),
+        ({"/main.js": "await import('./b.js')", "/b.js": (500, FAULT)}, "failed", "status 500"),
+        ({"/main.js": "import './a.css'", "/a.css": STYLE}, "unsure", "status 404"),
+        ({"/main.js": "import './b.js'", "/b.js": "<html><p>the page"}, "failed", "a page, not a module"),
+    ],
+)  # fmt: skip
+def test_modules_are_loaded_to_the_bottom(check: object, files: dict[str, object], verdict: str, says: str) -> None:
+    checks = check(files)  # type: ignore[operator]
+    assert checks[0].verdict == verdict and any(says in each.seen for each in checks), checks
+
+
+def test_an_import_map_and_modules_in_the_page(check: object) -> None:
+    page = '<script type=importmap>{"imports": {"tides": "/t.js", "lib/": "/lib/"}}</script>'
+    page += "<script type=module>import 'tides'; import 'lib/a.js'</script><script>{ import('/late.js') }</script>"
+    files = {"/t.js": "1", "/lib/a.js": "1"}
+    checks = check(files, page)  # type: ignore[operator]
+    assert [each.name for each in checks if each.verdict == "failed"] == ["parts", "module /late.js"], checks
