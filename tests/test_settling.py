@@ -84,6 +84,28 @@ def test_what_does_not_speak_http_is_known_for_what_it_is(
     assert (run.verdict, says in f"{run.reason} {run.up_by}") == (verdict, True), run
 
 
+@pytest.mark.parametrize(
+    "lines, every, looks, how",
+    [
+        (["Application started", "tick"], 1.0, 5, "goes-on"),
+        (["Application started", "tick"], 1.0, 4, None),
+        (["tick"], 1.0, 19, None),
+        (["tick"], 1.0, 21, "goes-on"),
+        (["Application started", "3 % of it"], 1.0, 40, None),
+        (["worker started", "ERROR no pier"], 1.0, 10, None),
+        (["worker started", "ERROR no pier"], 1.0, 16, "errs"),
+        (["waiting for db:5432"], 2.0, 9, "errs"),
+        (["worker started", "ERROR no pier"], 5.0, 4, None),
+    ],
+)
+def test_what_says_the_same_again_and_again(lines: list[str], every: float, looks: int, how: str | None) -> None:
+    repeating = settling.Repeating()
+    *begin, last = lines
+    said = [[*(begin if look == 0 else []), f"{last} {look}"] for look in range(looks)]
+    found = [repeating.add(each, 100.0 + look * every) for look, each in enumerate(said)]
+    assert (found[-1].how if found[-1] else None) == how
+
+
 @pytest.mark.usefixtures("impatient")
 @pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
 def test_a_run_that_dies_soon_after_it_was_up_has_failed(tmp_path: Path) -> None:

@@ -21,6 +21,10 @@ from urllib.parse import urlsplit
 _QUIET_SECONDS = 0.4
 """Of no request and no change, after which a page that shows something is done."""
 
+_ERROR_SECONDS = 1.2
+"""The same of a page that has thrown an error."""
+
+_BUSY_SECONDS = 4.0
 _LOOK_EVERY = 0.1
 _MOST_TOLD = 50
 _START_SECONDS = 20.0
@@ -54,7 +58,7 @@ _LOOK = """(() => {
     overlays: overlays.map(said).filter(Boolean),
     drawn: body ? [...document.querySelectorAll('canvas, svg, img, video, iframe, input, textarea, select, button')]
       .filter(shown).length : 0,
-    ready: document.readyState === 'complete',
+    ready: document.readyState === 'complete', at: location.protocol,
   };
 })()"""
 
@@ -106,9 +110,9 @@ class _Browser:
         raise TimeoutError(f"the browser did not answer {method}")
 
     def listen(self, seconds: float) -> list[dict[str, Any]]:
-        """Return the events that have come, and those that come within a moment."""
+        """Return the events that have come, and those that come within a moment, results of commands among them."""
         kept, self.events = self.events, []
-        return kept + [each for each in self._read(0 if kept else seconds) if "method" in each]
+        return kept + list(self._read(0 if kept else seconds))
 
     def _read(self, seconds: float) -> Iterator[dict[str, Any]]:
         ready, _, _ = select.select([self._said], [], [], max(seconds, 0))
@@ -227,35 +231,45 @@ def _watch(browser: _Browser, session: str, wish: dict[str, Any]) -> dict[str, A
     seen = _Seen(wish["origin"])
     begun = time.monotonic()
     browser.tell("Page.navigate", session, url=wish["origin"] + wish["path"])
-    asked, last = 0, dict[str, Any]()
-    while (spent := time.monotonic() - begun) < wish["seconds"]:
-        for event in browser.listen(_LOOK_EVERY):
-            seen.hear(browser, session, event)
-        for event in [each for each in browser.events if each["method"] == "Fetch.requestPaused"]:
-            browser.events.remove(event)
-            seen.hear(browser, session, event)
-        quiet = time.monotonic() - seen.changed
-        if quiet < _LOOK_EVERY or spent < asked * _LOOK_EVERY:
-            continue
-        asked += 1
-        # A page that is busy for ever does not answer; what is on it then is not known.
-        got = browser.ask("Runtime.evaluate", session, 2.0, expression=_LOOK, returnByValue=True)
-        now = got.get("result", {}).get("value") or {}
-        if now != last:
-            seen.changed = time.monotonic() if last else seen.changed
-        last = now
-        if now.get("ready") and now.get("overlays"):
-            break
-        is_shown = bool(now.get("words", "").strip() or now.get("drawn")) and not is_loading(now.get("words", ""))
-        if now.get("ready") and is_shown and not seen.pending and quiet >= _QUIET_SECONDS:
-            break
-        if now.get("ready") and seen.errors and quiet >= 3 * _QUIET_SECONDS:
-            break
+    waiting, last, looked = 0, dict[str, Any](), begun
+    while time.monotonic() - begun < wish["seconds"]:
+        came = None
+        for message in browser.listen(_LOOK_EVERY):
+            if "method" in message:
+                seen.hear(browser, session, message)
+            elif message.get("id") == waiting:
+                waiting, came = 0, message.get("result", {}).get("result", {}).get("value") or {}
+        if came is not None and came.get("at") == "about:":  # not there yet
+            looked, came = time.monotonic(), None
+        if came is not None:
+            seen.changed = time.monotonic() if last and came != last else seen.changed
+            last, looked = came, time.monotonic()
+            if _is_done(seen, last):
+                break
+        if not waiting:
+            time.sleep(max(0.0, looked + _LOOK_EVERY - time.monotonic()))
+            waiting = browser.tell("Runtime.evaluate", session, expression=_LOOK, returnByValue=True)
+    if waiting and time.monotonic() - looked > _BUSY_SECONDS:  # a page that works for ever does not answer
+        last = {"busy": True}
     return {
         "status": seen.status, **last, "errors": seen.errors, "failed": list(seen.failed.values())[:_MOST_TOLD],
         "elsewhere": list(seen.elsewhere)[:_MOST_TOLD], "loading": bool(is_loading(last.get("words", ""))),
         "seconds": round(time.monotonic() - begun, 3),
     }  # fmt: skip
+
+
+def _is_done(seen: _Seen, page: dict[str, Any]) -> bool:
+    """Whether nothing more is to be waited for: the page shows something, or an error, and is quiet."""
+    quiet = time.monotonic() - seen.changed
+    if not page.get("ready"):
+        return False
+    words = page.get("words", "")
+    is_shown = bool(words.strip() or page.get("drawn")) and not is_loading(words)
+    if page.get("overlays"):
+        return True
+    return (is_shown and not seen.pending and quiet >= _QUIET_SECONDS) or (
+        bool(seen.errors) and quiet >= _ERROR_SECONDS
+    )
 
 
 def is_loading(words: str) -> bool:

@@ -169,7 +169,7 @@ _EXPORT = expression(r"(?:^|[;}\n])[ \t]*export\b")
 
 def _searched(text: str) -> Module:
     """Return what can be found without parsing: it is open where one export has a form that is not known."""
-    addresses = dict.fromkeys(found[1] for found in _IMPORT.finditer(text[:_BEGINNING]))
+    addresses = dict.fromkeys(found[1] for found in _IMPORT.finditer(_without_comments(text[:_BEGINNING])))
     exports: set[str] = set()
     lists = _EXPORT_LIST.findall(text)
     for each in lists:
@@ -179,6 +179,17 @@ def _searched(text: str) -> Module:
     is_open = len(_EXPORT.findall(text)) != len(lists) + len(ones) + len(every) or not exports
     return Module(tuple(Import(each) for each in addresses), frozenset(exports), tuple(every), is_open)
 
+
+def _without_comments(text: str) -> str:
+    """Leave out what stands between `/*` and `*/`, and lines of comments (ECMAScript §12.4)."""
+    pieces, place = [], 0
+    while (start := text.find("/*", place)) >= 0 and (end := text.find("*/", start + 2)) >= 0:
+        pieces.append(text[place:start])
+        place = end + 2
+    return _LINE_COMMENT.sub("", "".join([*pieces, text[place:]]))
+
+
+_LINE_COMMENT = expression(r"^[ \t]*//[^\n]*", re.MULTILINE)
 
 _FAULTS = (
     re.compile(r"throw new Error\(\\?[\"'](Module (?:build|parse) failed.{0,300})"),

@@ -20,7 +20,7 @@ _FEW_WORDS = 10
 _MOST_TOLD = 3
 NO_BROWSER = "not rendered: no browser here"
 _LEFT_OUT = "not rendered: --no-browser"
-_HARMLESS = ("hydrat", "ResizeObserver loop", "[HMR]", "WebSocket")
+_HARMLESS = ("ydrat", "ResizeObserver loop", "[HMR]", "WebSocket")
 """In what a page throws, words of what does not keep it from working."""
 
 
@@ -54,7 +54,7 @@ def check_opened(context: CheckContext, path: str) -> list[Check]:
     if "fault" in seen:  # that a browser does not work here says nothing of the page
         told = clean(f"not rendered: {seen['fault']}")
         return [Check(name="rendered", verdict="skipped", expected="something to be seen", seen=told)]
-    return [_judged(seen)]
+    return [judged(seen)]
 
 
 def _as_typed(origin: str) -> str:
@@ -62,7 +62,7 @@ def _as_typed(origin: str) -> str:
     return origin.replace("//127.0.0.1:", "//localhost:").replace("//[::1]:", "//localhost:")
 
 
-def _judged(seen: dict[str, Any]) -> Check:
+def judged(seen: dict[str, Any]) -> Check:
     words = " ".join(seen.get("words", "").split())
     errors = [each for each in seen["errors"] if not any(word in each for word in _HARMLESS)]
     failed, overlays = seen["failed"], seen.get("overlays", [])
@@ -71,6 +71,8 @@ def _judged(seen: dict[str, Any]) -> Check:
     told = f"{counted(len(words.split()), 'word')} after its scripts ran"
     if overlays:
         verdict, told = "failed", f"an error in place of the page: “{_first(overlays[0])}”"
+    elif seen.get("busy"):
+        verdict, told = "unsure", f"its scripts were still at work after {seen['seconds']:.0f} s: nothing could be seen"
     elif is_blank:
         verdict, told = "failed", f"a blank page{_and_error(errors, failed)}"
     elif errors:

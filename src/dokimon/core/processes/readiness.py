@@ -222,7 +222,12 @@ def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening
     awaited, spent = looks.awaited, looks.spent
     if settled is None:
         return None
-    if settled.how == "crashed":
+    if settled.how in ("goes-on", "errs") and (sockets or awaited.is_server):
+        return None
+    if settled.how == "goes-on":
+        by = f"it says “{settled.line}” again and again, and goes on"
+        return None if looks.speaks_http else State(how="up", seconds=spent, by=by, settled=settled)
+    if settled.how in ("crashed", "errs"):
         return State(how="settled", seconds=spent, settled=settled)
     if awaited.is_server:
         return None

@@ -6,6 +6,7 @@ started has crashed, or one that waits for an answer at its keyboard.
 
 from __future__ import annotations
 
+import re
 import time
 from collections.abc import Sequence
 from typing import Literal, NamedTuple
@@ -30,7 +31,8 @@ _IDLE_SHARE = 0.05
 
 _WAITS = expression(
     r"(?i)\b(?:waiting|wait) for\b|\bwatching\b|\bready\b|\blistening\b|\bsubscribed\b|\bconsum(?:er|ing)\b|\bpolling\b"
-    r"|\b(?:worker|scheduler|bot|agent|daemon|queue|server|service)\b.*\b(?:started|running|up|online|connected|logged in)\b"
+    r"|\b(?:worker|scheduler|bot|agent|daemon|queue|server|service|app|application|consumer|listener|monitor|collector)\b"
+    r".*\b(?:started|running|up|online|connected|logged in)\b"
     r"|\b(?:started|running|connected|logged in)\b.*\b(?:worker|scheduler|bot|agent|daemon|queue|as)\b"
     r"|press (?:ctrl|\^|enter|q\b)|ctrl[+-]c|to (?:exit|quit|stop)\b|no issues found\. watching|found 0 errors"
 )
@@ -51,10 +53,11 @@ _ASKS = expression(r"[^\n]{0,120}(?:[:?>›»]|\[[yYnN]/[yYnN]\]|\([yYnN]/[yYnN]
 class Settled(NamedTuple):
     """How a run has settled: it `waits` for something to do, has `crashed` under its watcher, `asks`, or is `silent`.
 
-    One is `dumb` that is to answer over HTTP, accepts connections, and answers nothing.
+    One that `goes-on` says the same again and again, one that `errs` says so of an error. One is `dumb` that is to answer
+    over HTTP, accepts connections, and answers nothing.
     """
 
-    how: Literal["waits", "crashed", "asks", "silent", "dumb"]
+    how: Literal["waits", "goes-on", "errs", "crashed", "asks", "silent", "dumb"]
     line: str
 
 
@@ -105,19 +108,68 @@ class Settling:
         self._tree = tree
         self._activity = activity
         self._long = _BUILD_QUIET_SECONDS if builds else _LONG_QUIET_SECONDS
+        self._repeating = Repeating()
+        self._read = 0
 
     def look(self) -> Settled | None:
         """Return how the run has settled, or None while it has not. To be asked each time its activity was looked at."""
         quiet = self._activity.quiet_seconds
-        if quiet is None or quiet < _QUIET_SECONDS:
+        if quiet is None:
             return None
+        self._read, lines = self._tree.output.since(self._read)
+        repeated = self._repeating.add(lines, time.monotonic())
+        if quiet < _QUIET_SECONDS:
+            return repeated
         if asked := question_in(self._tree.output.begun()):
             return Settled("asks", asked)
-        lines = [line for line in self._tree.output.last(12) if line.strip()]
-        found = _told(lines)
+        last = [line for line in self._tree.output.last(12) if line.strip()]
+        found = _told(last)
         if found or quiet < self._long:
             return found
-        return Settled("silent", lines[-1] if lines else "")
+        return Settled("silent", last[-1] if last else "")
+
+
+class Repeating:
+    """Lines that come again and again, one now and one then: the same but for their numbers."""
+
+    def __init__(self) -> None:
+        self._first: dict[str, float] = {}
+        self._times: dict[str, int] = {}
+        self._says_up = False
+
+    def add(self, lines: Sequence[str], now: float) -> Settled | None:
+        """Take in the lines that came since the last look; return what they show once one of them has come often enough."""
+        shapes = {re.sub(r"\d+", "#", line.strip()): line for line in lines[-_MOST_LINES:] if line.strip()}
+        for shape, line in shapes.items():
+            self._says_up |= _says_that_it_waits(line)
+            if _PROGRESS.search(line):
+                continue
+            if shape not in self._first and len(self._first) >= _MOST_SHAPES:
+                continue
+            since = now - self._first.setdefault(shape, now)
+            self._times[shape] = self._times.get(shape, 0) + 1
+            is_error = kind_of(line) is not None or bool(_NOT_READY.search(line))
+            seconds = _GOES_ON_SECONDS if self._says_up else _LONG_GOES_ON_SECONDS
+            seconds, times = (_ERRS_SECONDS, _ERRS_TIMES) if is_error else (seconds, _GOES_ON_TIMES)
+            if since >= seconds and self._times[shape] >= times:
+                return Settled("errs" if is_error else "goes-on", line.strip())
+        return None
+
+
+_GOES_ON_SECONDS, _LONG_GOES_ON_SECONDS, _GOES_ON_TIMES = 4.0, 20.0, 4
+_ERRS_SECONDS, _ERRS_TIMES = 15.0, 5
+"""For how long, and in how many looks, the same must come to be what a run does; an error may yet go away.
+
+What never said that it is up may be a program that counts what it has done: that takes longer to tell.
+"""
+
+_PROGRESS = expression(
+    r"(?i)%|\b\d+ ?(?:/|of) ?\d+\b|\b(?:download|compil|build|install|fetch|unpack|resolv|load|link)(?:ing|ed)\b|\bETA\b"
+)
+"""Words of what comes to an end."""
+
+_MOST_LINES = 50
+_MOST_SHAPES = 500
 
 
 def question_in(begun: str) -> str | None:
@@ -125,12 +177,16 @@ def question_in(begun: str) -> str | None:
     return begun.strip() if begun.strip() and _ASKS.fullmatch(begun) else None
 
 
+def _says_that_it_waits(line: str) -> bool:
+    return bool(_WAITS.search(line)) and kind_of(line) is None and not _NOT_READY.search(line)
+
+
 def _told(lines: Sequence[str]) -> Settled | None:
     for line in reversed(lines):
         if CRASHED.search(line):
             return Settled("crashed", line.strip())
     for line in reversed(lines[-6:]):
-        if _WAITS.search(line) and kind_of(line) is None and not _NOT_READY.search(line):
+        if _says_that_it_waits(line):
             return Settled("waits", line.strip())
     return None
 

@@ -29,7 +29,7 @@ _OTHER_SCRIPTS = expression(
 """Scripts that start a part of a project or something beside it: they are proposed where none of the usual ones is there."""
 
 _ONLY_BUILDS = expression(
-    r"^(?!.*(?:concurrently|nodemon|\bserve|--open|npm-run-all|\brun-p\b))(?:.*[\s/])?"
+    r"^(?!.*(?:concurrently|nodemon|\bserve|--open|npm-run-all|\brun-p\b|\s(?:dev|start|preview)\b))(?:.*[\s/])?"
     r"(?:tsc|tsup|tsdown|rollup|unbuild|microbundle|babel|swc|esbuild|webpack|pkgroll|rslib|father|ncc|bunchee|tshy|zshy|obuild"
     r"|parcel watch|vite build|[\w:-]*build[\w:.-]*)(?:\s[^&|]*)?$"
 )
