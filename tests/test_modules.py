@@ -36,7 +36,9 @@ def test_what_a_module_imports_and_exports(text: str, at_once: str, later: str, 
 
 
 def test_a_large_module_is_searched_for_the_forms_that_bundlers_write() -> None:
-    module = read_module("/* import e from 'e' */ import{a as b}from'./c.js';var d;export{d as tide,b as default};", is_own=False)
+    module = read_module(
+        "/* import e from 'e' */ import{a as b}from'./c.js';var d;export{d as tide,b as default};", is_own=False
+    )
     assert module.imports == (Import("./c.js"),) and module.exports == {"tide", "default"} and not module.is_open
     assert read_module("export const { a, b } = c;\nexport default 1", is_own=False).is_open
 

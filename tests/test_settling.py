@@ -7,6 +7,7 @@ import socket
 import sys
 import threading
 from pathlib import Path
+from typing import Any
 
 import pytest
 
@@ -39,13 +40,14 @@ def context_of(folder: Path, watched_seconds: float = 0.1) -> RunContext:
     )
 
 
-def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: float = 0.1) -> Run:
+def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: float = 0.1, **more: Any) -> Run:
     plan = RunPlan(
         name="tides",
         command=(sys.executable, str(STANDINS / "settles.py"), *words),
         folder=folder,
         source=Source("dokimon.toml", 1, ""),
         rank=rank,
+        **more,
     )
     context = context_of(folder, watched_seconds)
     with carry_out(plan, context) as attempt:
@@ -82,6 +84,13 @@ def test_what_does_not_speak_http_is_known_for_what_it_is(
 ) -> None:
     run = run_of(tmp_path, *words)
     assert (run.verdict, says in f"{run.reason} {run.up_by}") == (verdict, True), run
+
+
+@pytest.mark.usefixtures("impatient")
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
+def test_a_server_that_listens_nowhere_and_tells_of_an_error_is_not_waited_for(tmp_path: Path) -> None:
+    run = run_of(tmp_path, "gives-up", kind="server")
+    assert run.verdict == "failed" and "listens nowhere, and says “Build failed: board.jsx:2:23" in run.reason, run
 
 
 @pytest.mark.parametrize(

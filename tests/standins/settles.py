@@ -17,6 +17,9 @@ elif kind == "crashed":
     )
     print("[nodemon] app crashed - waiting for file changes before starting...", flush=True)
     time.sleep(600)
+elif kind == "gives-up":
+    print("Building...\nBuild failed: board.jsx:2:23 unexpected end\nwill build again", flush=True)
+    time.sleep(600)
 elif kind == "asks":
     sys.stdout.write("Admin user name: ")
     sys.stdout.flush()

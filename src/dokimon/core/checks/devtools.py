@@ -50,7 +50,9 @@ _LOOK = """(() => {
       + '[data-nextjs-dialog-overlay]')) return '';
     const body = root.querySelector('.message-body, #webpack-dev-server-client-overlay-div, [data-nextjs-dialog-body], '
       + '.window') || root.body || root;
-    return (body.innerText || body.textContent || '').trim().slice(0, 2000);
+    const copy = body.cloneNode(true);
+    copy.querySelectorAll('style, script').forEach(each => each.remove());
+    return (copy.textContent || '').trim().replace(/\\n\\s*\\n/g, '\\n').slice(0, 2000);
   };
   const body = document.body;
   return {

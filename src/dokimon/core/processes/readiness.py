@@ -18,6 +18,7 @@ from dokimon.core.processes.settling import Activity, Settled, Settling
 from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
 from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.tree import Tree
+from dokimon.core.processes.trouble import kind_of
 from dokimon.core.report.model import Listening, Stranger
 
 _LOOK_EVERY = 0.02
@@ -219,27 +220,25 @@ def _is_over(tree: Tree, processes: list[int], over_since: float) -> bool:
 
 def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     """Up, where it waits for something to do, or serves something other than HTTP; else only settled."""
-    awaited, spent = looks.awaited, looks.spent
+    spent, serves = looks.spent, looks.awaited.is_server or looks.speaks_http
     if settled is None:
         return None
-    if settled.how in ("goes-on", "errs") and (sockets or awaited.is_server):
-        return None
+    if settled.how == "crashed":
+        return State(how="settled", seconds=spent, settled=settled)
+    if sockets:
+        return _settled_listening(settled, looks, sockets)
     if settled.how == "goes-on":
         by = f"it says “{settled.line}” again and again, and goes on"
-        return None if looks.speaks_http else State(how="up", seconds=spent, by=by, settled=settled)
-    if settled.how in ("crashed", "errs"):
-        return State(how="settled", seconds=spent, settled=settled)
-    if awaited.is_server:
-        return None
-    if sockets and looks.speaks_http:
-        line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
-        return _dumb(line, sockets[0], spent) if spent > _DUMB_SECONDS else None
-    if sockets:
-        if spent < _SILENT_SECONDS:
+        return None if serves else State(how="up", seconds=spent, by=by, settled=settled)
+    if settled.how == "errs":
+        return None if looks.awaited.is_server else State(how="settled", seconds=spent, settled=settled)
+    if settled.how == "silent" and serves:
+        line = next((line for line in looks.tree.output.last(_LINES_OF_TROUBLE) if kind_of(line)), None)
+        if line:
+            return State(how="settled", seconds=spent, settled=Settled("errs", line.strip()))
+        if looks.awaited.is_server or (looks.activity.quiet_seconds or 0) < _YET_TO_SERVE_SECONDS:
             return None
-        by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
-        return State(how="up", seconds=spent, by=by, at=sockets[0])
-    if settled.how == "silent" and looks.speaks_http and (looks.activity.quiet_seconds or 0) < _YET_TO_SERVE_SECONDS:
+    if looks.awaited.is_server:
         return None
     processes = looks.tree.processes()
     paths, ports = without_tools_pipes(here().unix_sockets(processes)), here().udp_ports(processes)
@@ -250,6 +249,22 @@ def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening
         return State(how="up", seconds=spent, by=f"it says “{settled.line}”, and waits", settled=settled)
     return State(how="settled", seconds=spent, settled=settled)
 
+
+def _settled_listening(settled: Settled, looks: _Looks, sockets: Sequence[Listening]) -> State | None:
+    """What accepts connections and answers nothing: another language, or dumb where it is to speak HTTP."""
+    spent = looks.spent
+    if settled.how in ("goes-on", "errs") or looks.awaited.is_server:
+        return None
+    if looks.speaks_http:
+        line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
+        return _dumb(line, sockets[0], spent) if spent > _DUMB_SECONDS else None
+    if spent < _SILENT_SECONDS:
+        return None
+    by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
+    return State(how="up", seconds=spent, by=by, at=sockets[0])
+
+
+_LINES_OF_TROUBLE = 40
 
 _YET_TO_SERVE_SECONDS = 60.0
 """Of no work and no word, that what is known to serve may take before it listens: it may wait for something itself."""

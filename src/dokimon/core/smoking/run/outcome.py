@@ -225,7 +225,7 @@ def _of_wait(inputs: Inputs, phases: Phases, waited: Waited) -> Iterator[Seen]:
         line, where = clean(state.settled.line, 160), ", ".join(str(at.port) for at in waited.listening[:1])
         yield {
             "crashed": Seen("crashed", f"what it watches has ended with an error: “{line}”", last),
-            "errs": Seen("only-errors", f"it listens nowhere, and says “{line}” again and again", last),
+            "errs": Seen("only-errors", f"it listens nowhere, and says “{line}”", last),
             "asks": Seen("asks", f"it asks “{line}” and waits for an answer; {_ANSWER}", last),
             "dumb": Seen("dumb", f"listens on port {where} but does not answer over HTTP: {line}", last),
         }.get(state.settled.how, Seen("idle", f"still running after {state.seconds:.0f} s: {_IDLE}", last))
