@@ -548,7 +548,7 @@ def test_a_file_with_changes_of_ones_own_is_not_touched_unless_told(world: World
     change = '\n#change\nchange = "page.txt"\nreplace = "Boats"\nby = "Ferries"\nget = "/file"\n'
     world.write({"page.txt": "Boats"})
     _, checks, _ = carried_out(world, harbour(change))
-    assert_seen(checks, {"change": ("failed", "dirty = true changes it all the same")})
+    assert_seen(checks, {"change": ("skipped", "dirty = true changes it all the same")})
     _, checks, report = carried_out(world, harbour(change + "dirty = true\n"))
     assert_seen(checks, {"change": ("passed", "shown after")})
     assert "changed_files" not in report  # it is byte for byte what it was

@@ -37,6 +37,7 @@ def seen(**more: Any) -> dict[str, Any]:
     "page, verdict, says",
     [
         (seen(), "passed", "2 words after its scripts ran"),
+        (seen(words="Board\nNameError: tide\nTraceback:\nFile x"), "failed", "a stack in the page: “Board NameError: tide"),
         (seen(words="", drawn=1), "passed", "0 words"),
         (seen(words="", drawn=0), "failed", "a blank page"),
         (seen(words="", errors=["Error: no tides\n    at board.js:3"]), "failed", "page: its scripts threw “Error: no"),

@@ -219,10 +219,12 @@ def _about_ports(run: Run) -> Iterator[Text]:
     others = [at for at in run.listening if f":{at.port}/" not in (run.url or "")]
     if others:
         yield Text("it also listens on " + ", ".join(f"{at.address} port {at.port}" for at in others))
-    exposed = sorted({at.port for at in run.listening if at.exposed})
+    exposed = [at for at in run.listening if at.exposed]
     if exposed and not run.exposure_meant:
-        ports = ", ".join(map(str, exposed))
-        yield Text(f"other machines may reach it: port {ports} listens on every address", style="yellow")
+        every = sorted({at.port for at in exposed if at.address in ("0.0.0.0", "::")})
+        where = [f"port {', '.join(map(str, every))} listens on every address"] if every else []
+        where += [f"port {at.port} listens on {at.address}" for at in exposed if at.port not in every]
+        yield Text(f"other machines may reach it: {'; '.join(where)}", style="yellow")
     taken = next((at.port for at in run.listening), None)
     for stranger in run.strangers:
         who = f"process {stranger.pid}: {stranger.command}" if stranger.pid else "a process that cannot be looked at"

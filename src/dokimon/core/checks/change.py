@@ -65,6 +65,8 @@ def _look(spec: LiveChange, context: CheckContext) -> list[Check]:
     expected = clean(f"“{_sign(spec)}” in {where} within {spec.within}")
     try:
         path, text = _file(spec, context)
+    except _NotCommitted as fault:
+        return [Check(name=name, verdict="skipped", expected=expected, seen=clean(str(fault)))]
     except _NotToBeChanged as fault:
         return [Check(name=name, verdict="failed", expected=expected, seen=clean(str(fault)))]
     if spec.render:
@@ -146,12 +148,16 @@ def _rendered(spec: LiveChange, context: CheckContext, path: Path, text: str, na
     return Check(name=name, verdict="passed", expected=expected, seen=seen, seconds=after)
 
 
+class _NotCommitted(Exception):
+    """The file has changes that only it has; they are not put at risk unasked."""
+
+
 class _NotToBeChanged(Exception):
     """Why the file is not to be touched."""
 
 
 def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
-    """Return the file and its text; raises `_NotToBeChanged`."""
+    """Return the file and its text; raises `_NotToBeChanged`, `_NotCommitted`."""
     path = context.root / spec.change
     if not inside(path, context.root):
         raise _NotToBeChanged(f"{spec.change} is outside the checkout")
@@ -172,7 +178,7 @@ def _file(spec: LiveChange, context: CheckContext) -> tuple[Path, str]:
     if not spec.dirty and (context.root / ".git").exists():
         try:
             if differing(context.root, context.environment, spec.change):
-                raise _NotToBeChanged(
+                raise _NotCommitted(
                     f"{spec.change} has changes that are not committed; dirty = true changes it all the same"
                 )
         except RepositoryFault as fault:

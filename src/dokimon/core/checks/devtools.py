@@ -208,7 +208,12 @@ class _Seen:
         if kind == "Document" and self.status is None:
             self.status = answer["status"]
         is_asset = answer["url"].partition("?")[0].endswith(("favicon.ico", ".webmanifest", "manifest.json", ".map"))
-        if answer["status"] >= 400 and kind != "Document" and self.is_own(answer["url"]) and not is_asset:
+        if (
+            answer["status"] >= 400
+            and kind not in ("Document", "Other")
+            and self.is_own(answer["url"])
+            and not is_asset
+        ):
             self.failed.setdefault(answer["url"], f"{kind} {answer['url']}: status {answer['status']}")
         if kind == "EventSource":
             self.pending.pop(told["requestId"], None)

@@ -16,12 +16,14 @@ _DATA = Path(__file__).with_name("error_pages.toml")
 class ErrorPage(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True):
     """An error page: its name, patterns of which each must be found (in the markup, or in the words that are read).
 
-    `samples` are pieces of such pages, `others` pieces of pages that are none.
+    A `bare` one has nothing else: no layout, no style, and hardly a word beside those that are searched for. `samples` are
+    pieces of such pages, `others` pieces of pages that are none.
     """
 
     name: str
     markup: list[str] = []
     words: list[str] = []
+    bare: bool = False
     samples: list[str] = []
     others: list[str] = []
 
@@ -52,7 +54,20 @@ def recognised(markup: str, page: Page) -> Recognised | None:
     for each in error_pages():
         found = [re.search(pattern, beginning) for pattern in each.markup]
         found += [re.search(pattern, words) for pattern in each.words]
-        if all(found):
+        if all(found) and not (each.bare and _says_more(beginning, words, found)):
             shown = next((match[0] for match in reversed(found) if match and each.words), "") or page.title or each.name
             return Recognised(each.name, " ".join(shown.split())[:160])
     return None
+
+
+_LAYOUT = re.compile(r"(?i)<(?:nav|header|footer|main|article|section|aside|form|img|link|style|script)\b")
+_FEW_WORDS = 25
+"""An error in place of a page is short, or it is all there is."""
+
+
+def _says_more(markup: str, words: str, found: list[re.Match[str] | None]) -> bool:
+    """Whether a page has a layout of its own, or says much beside what was found."""
+    if _LAYOUT.search(markup):
+        return True
+    matched = sum(len(match[0]) for match in found if match)
+    return len(words.split()) > _FEW_WORDS and matched < len(words) / 3

@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from pathlib import Path
 from typing import Any
 
@@ -20,6 +21,7 @@ _FEW_WORDS = 10
 _MOST_TOLD = 3
 NO_BROWSER = "not rendered: no browser here"
 _LEFT_OUT = "not rendered: --no-browser"
+_STACK = re.compile(r"(?m)^Traceback(?: \(most recent call last\))?:")
 _HARMLESS = ("ydrat", "ResizeObserver loop", "[HMR]", "WebSocket")
 """In what a page throws, words of what does not keep it from working."""
 
@@ -73,6 +75,8 @@ def judged(seen: dict[str, Any]) -> Check:
         verdict, told = "failed", f"an error in place of the page: “{_first(overlays[0])}”"
     elif seen.get("busy"):
         verdict, told = "unsure", f"its scripts were still at work after {seen['seconds']:.0f} s: nothing could be seen"
+    elif stack := _STACK.search(seen.get("words", "")):
+        verdict, told = "failed", f"a stack in the page: “{_first(seen['words'][max(stack.start() - 200, 0) :])}”"
     elif is_blank:
         verdict, told = "failed", f"a blank page{_and_error(errors, failed)}"
     elif errors:

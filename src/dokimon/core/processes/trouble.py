@@ -47,6 +47,8 @@ class Trouble(msgspec.Struct, frozen=True, kw_only=True):
     says: str
     line: str
     times: int = 1
+    is_warning: bool = False
+    """Whether the line itself calls it no more than a warning."""
 
     @property
     def again_and_again(self) -> bool:
@@ -103,7 +105,13 @@ def troubles_in(lines: Sequence[str]) -> tuple[Trouble, ...]:
             first.setdefault(same, (kind, line))
             times[same] += 1
     return tuple(
-        Trouble(kind=kind.name, says=kind.says, line=clean(line.strip(), 240), times=times[same])
+        Trouble(
+            kind=kind.name,
+            says=kind.says,
+            line=clean(line.strip(), 240),
+            times=times[same],
+            is_warning=kind.name == "unreached" and bool(_compiled()[2].search(line[:_LONGEST])),
+        )
         for same, (kind, line) in first.items()
     )
 

@@ -8,6 +8,7 @@ from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
 from dokimon.core.checks.console import unasked
 from dokimon.core.planning.health import health_paths
 from dokimon.core.planning.named_paths import paths_in_readme, probes
+from dokimon.core.planning.phones import serves_phones
 from dokimon.core.planning.serving import has_root_page
 from dokimon.core.processes.candidates import Known
 from dokimon.core.processes.printed import Printed, printed_in
@@ -31,7 +32,13 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
     named = [Named(path, "printed") for path in _printed(session).paths_of(port)[:_MOST_PATHS]]
     named += [Named(path, "README") for path in paths_in_readme(folder, port)[:_MOST_PATHS]]
     named += [Named(path, "guess") for path in probes(folder)]
-    return (PlannedCheck(RootPage(paths=tuple(named), has_page=has_root_page(folder))), *asked)
+    root = PlannedCheck(RootPage(paths=tuple(named), has_page=has_root_page(folder)))
+    served = serves_phones(folder, session.inputs.argv)
+    if served is None:
+        return (root, *asked)
+    from dokimon.core.checks.phones import Phones
+
+    return (root, PlannedCheck(Phones(platforms=served.platforms, has_manifest=served.by_expo)), *asked)
 
 
 def _printed(session: Session) -> Printed:

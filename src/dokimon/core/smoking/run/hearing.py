@@ -56,7 +56,9 @@ def hear(session: Session) -> Heard:
 
 def of_output(heard: Heard, state: State) -> Iterator[Seen]:
     """What a run told speaks against it. A part that has ended with an error is no longer there, whatever else is."""
-    for each in heard.troubles[:_MOST]:
+    # What answers well, and warns that it went on without something, has said all there is to say.
+    troubles = [each for each in heard.troubles if not (each.is_warning and state.answered)]
+    for each in troubles[:_MOST]:
         says = f"it tells of {each.says}{_times(each)}: “{each.line}”"
         if each.kind == "ended" and state.how == "up":
             yield Seen("crashed", f"a part of it has ended with an error: “{each.line}”")

@@ -229,7 +229,8 @@ def _of_wait(inputs: Inputs, phases: Phases, waited: Waited) -> Iterator[Seen]:
             "asks": Seen("asks", f"it asks “{line}” and waits for an answer; {_ANSWER}", last),
             "dumb": Seen("dumb", f"listens on port {where} but does not answer over HTTP: {line}", last),
         }.get(state.settled.how, Seen("idle", f"still running after {state.seconds:.0f} s: {_IDLE}", last))
-    if state.how == "up" and inputs.opened_only and not inputs.checks:
+    opened = phases.checked and any(each.name == "rendered" for each in phases.checked.checks)
+    if state.how == "up" and inputs.opened_only and not inputs.checks and not opened:
         yield Seen(
             "not-opened", f"it is served, but its script was not run: {inputs.opened_only} runs it once it is opened"
         )
