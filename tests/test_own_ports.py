@@ -14,6 +14,7 @@ from dokimon.core.planning.named_paths import paths_in_readme, probes
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.serving import has_root_page
 from dokimon.core.planning.serving_parts import serving_parts
+from dokimon.core.planning.workspaces import unbuilt_packages
 from dokimon.core.processes.answering import Answer, Told
 from dokimon.core.processes.candidates import Known, chosen, may_be_asked, own_servers, without_tools_pipes
 from dokimon.core.processes.printed import Address, printed_in
@@ -211,3 +212,32 @@ def test_what_names_the_paths_of_a_server(tmp_path: Path) -> None:
     assert without_tools_pipes(["/tmp/tsx-0/7.pipe", "/tmp/dotnet-diagnostic-7-1-socket", "/run/tides"]) == [
         "/run/tides"
     ]
+
+
+@pytest.mark.parametrize(
+    "ui, tides, unbuilt",
+    [
+        ({"main": "dist/index.js", "scripts": {"build": "tsc"}}, {}, ["ui"]),
+        ({"exports": {".": {"import": "./dist/i.mjs"}}, "scripts": {"build": "x"}, "dependencies": {"@quay/tides": "*"}},
+            {"main": "./lib/a.js", "scripts": {"build": "x"}}, ["tides", "ui"]),
+        ({"main": "src/index.js", "scripts": {"build": "tsc"}}, {}, []),
+        ({"main": "dist/index.js"}, {}, []),
+        ({"main": "dist/built.js", "scripts": {"build": "tsc"}}, {}, []),
+        ({"main": "dist/index.js", "scripts": {"build": "tsc"}, "name": "nobody-needs-it"}, {}, []),
+    ],
+)  # fmt: skip
+def test_the_packages_of_a_workspace_that_must_be_built_first(
+    tmp_path: Path, ui: dict[str, Any], tides: dict[str, Any], unbuilt: list[str]
+) -> None:
+    manifests = {
+        ".": {"workspaces": ["apps/*", "packages/*"]},
+        "apps/web": {"dependencies": {"@quay/ui": "*"}},
+        "packages/ui": {"name": "@quay/ui", **ui},
+        "packages/tides": {"name": "@quay/tides", **tides},
+    }
+    for folder, manifest in manifests.items():
+        (tmp_path / folder).mkdir(parents=True, exist_ok=True)
+        (tmp_path / folder / "package.json").write_text(json.dumps(manifest), encoding="utf-8")
+    (tmp_path / "packages/ui/dist").mkdir()
+    (tmp_path / "packages/ui/dist/built.js").touch()
+    assert [path.name for path in unbuilt_packages(tmp_path)] == unbuilt

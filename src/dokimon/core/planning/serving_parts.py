@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import re
 import shlex
 from collections.abc import Iterator, Sequence
@@ -14,6 +13,7 @@ from typing import NamedTuple
 from dokimon.core.files import text_of
 from dokimon.core.planning.parts import text_of_command
 from dokimon.core.planning.serving import is_server_command
+from dokimon.core.planning.workspaces import manifest_of, packages_of
 
 _LARGEST = 64 * 1024
 _MOST = 40
@@ -92,7 +92,7 @@ def _side_by_side(folder: Path, text: str) -> list[Part] | None:
     if names[:1] and names[0] in _BY_PROCFILE and "start" in names:
         return [*_of_procfile(folder)]
     if script := _run_in_packages(words):
-        return [Part(place, found) for place in _packages(folder) for found in _scripts(place, script)]
+        return [Part(place, found) for place in packages_of(folder) for found in _scripts(place, script)]
     return None
 
 
@@ -136,24 +136,6 @@ def _run_in_packages(words: Sequence[str]) -> str | None:
     return next((found[1] for pattern in patterns if (found := re.match(pattern, line))), None)
 
 
-def _packages(folder: Path) -> list[Path]:
-    """Return the folders of the packages of a workspace: package.json (`workspaces`) and pnpm-workspace.yaml."""
-    globs: list[str] = []
-    workspaces = _manifest(folder).get("workspaces")
-    if isinstance(workspaces, dict):
-        workspaces = workspaces.get("packages")
-    if isinstance(workspaces, list):
-        globs += [each for each in workspaces if isinstance(each, str)]
-    globs += re.findall(r"(?m)^\s*-\s*[\"']?([^\"'\s#!]+)", text_of(folder / "pnpm-workspace.yaml", _LARGEST))
-    found: dict[Path, None] = {}
-    for pattern in globs[:20]:
-        plain = pattern.strip("./").rstrip("/*") if pattern.endswith("**") else pattern.strip("./")
-        for path in sorted(folder.glob(plain or "*"))[:_MOST]:
-            if (path / "package.json").is_file() and "node_modules" not in path.parts:
-                found[path] = None
-    return list(found)
-
-
 def _of_script(folder: Path, text: str) -> Part | None:
     """Return the script of package.json that a command names, with its folder; None where it names none."""
     found = _RUNS.match(text)
@@ -161,7 +143,7 @@ def _of_script(folder: Path, text: str) -> Part | None:
         return None
     place = folder / found["folder"] if found["folder"] else folder
     if package := found["package"]:
-        named = [each for each in _packages(folder) if package in (_manifest(each).get("name"), each.name)]
+        named = [each for each in packages_of(folder) if package in (manifest_of(each).get("name"), each.name)]
         place = next(iter(named), folder / package if (folder / package).is_dir() else folder)
     script = next(iter(_scripts(place, found["name"])), None)
     return Part(place, script) if script else None
@@ -169,15 +151,7 @@ def _of_script(folder: Path, text: str) -> Part | None:
 
 def _scripts(folder: Path, pattern: str) -> list[str]:
     """Return the scripts of package.json whose name a pattern fits (`dev:*`)."""
-    scripts = _manifest(folder).get("scripts")
+    scripts = manifest_of(folder).get("scripts")
     if not isinstance(scripts, dict):
         return []
     return [text for name, text in scripts.items() if isinstance(text, str) and fnmatchcase(name, pattern)]
-
-
-def _manifest(folder: Path) -> dict[str, object]:
-    try:
-        data = json.loads(text_of(folder / "package.json", _LARGEST) or "{}")
-    except (ValueError, RecursionError):
-        return {}
-    return data if isinstance(data, dict) else {}

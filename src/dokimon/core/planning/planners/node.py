@@ -15,6 +15,7 @@ from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
+from dokimon.core.planning.workspaces import unbuilt_packages
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.versions import admits
@@ -59,7 +60,28 @@ def plan(context: PlanContext) -> Plan | None:
         *_files(context, package),
     ]
     build = _build_step(context, manifest, package, manager, ways)
-    return Plan(prepare=tuple(step for step in (install, build) if step), runs=tuple(ways))
+    steps = (install, *_package_steps(context, manager), build)
+    return Plan(prepare=tuple(step for step in steps if step), runs=tuple(ways))
+
+
+def _package_steps(context: PlanContext, manager: str) -> list[PrepareStep]:
+    """The packages of the workspace that others need and that are not built yet; a project's own in it need them, too."""
+    above = [folder for folder in (context.folder, *context.folder.parents) if folder.is_relative_to(context.root)]
+    unbuilt = dict.fromkeys(path for folder in above for path in unbuilt_packages(folder) if path != context.folder)
+    steps = []
+    for path in unbuilt:
+        manifest = open_manifest(path / "package.json", context.root)
+        steps.append(
+            PrepareStep(
+                title=f"build {path.name}",
+                command=(manager, "run", "build"),
+                folder=path,
+                source=manifest.source(json_line(manifest.text, ("scripts", "build"))),
+                needed="others of the workspace need it, and what its package.json names is not there",
+                environment=_ENVIRONMENT,
+            )
+        )
+    return steps
 
 
 def _package_manager(folder: Path, package: dict[str, Any]) -> str:

@@ -1,0 +1,92 @@
+"""The packages of a workspace of JavaScript: `workspaces` of package.json (docs.npmjs.com), pnpm-workspace.yaml."""
+
+from __future__ import annotations
+
+import json
+import re
+from collections.abc import Iterator
+from pathlib import Path
+from typing import Any
+
+from dokimon.core.files import text_of
+
+_LARGEST = 64 * 1024
+_MOST = 40
+
+
+def manifest_of(folder: Path) -> dict[str, Any]:
+    """Return what the package.json of a folder says; nothing where there is none that can be read."""
+    try:
+        data = json.loads(text_of(folder / "package.json", _LARGEST) or "{}")
+    except (ValueError, RecursionError):
+        return {}
+    return data if isinstance(data, dict) else {}
+
+
+def packages_of(folder: Path) -> list[Path]:
+    """Return the folders of the packages of the workspace whose root this folder is, in a fixed order."""
+    globs: list[str] = []
+    workspaces = manifest_of(folder).get("workspaces")
+    if isinstance(workspaces, dict):
+        workspaces = workspaces.get("packages")
+    if isinstance(workspaces, list):
+        globs += [each for each in workspaces if isinstance(each, str)]
+    globs += re.findall(r"(?m)^\s*-\s*[\"']?([^\"'\s#!]+)", text_of(folder / "pnpm-workspace.yaml", _LARGEST))
+    found: dict[Path, None] = {}
+    for pattern in globs[:20]:
+        plain = pattern.removeprefix("./").strip("/").replace("**", "*")
+        if not plain or ".." in Path(plain).parts:
+            continue
+        for path in sorted(folder.glob(plain))[:_MOST]:
+            if (path / "package.json").is_file() and "node_modules" not in path.parts:
+                found[path] = None
+    return list(found)
+
+
+def unbuilt_packages(folder: Path) -> Iterator[Path]:
+    """Yield the packages that others of the workspace need and whose entry is not there yet, each after what it needs."""
+    packages = {path: manifest_of(path) for path in packages_of(folder)}
+    by_name = {str(manifest.get("name")): path for path, manifest in packages.items()}
+    needed = {name for manifest in packages.values() for name in _needs(manifest) if name in by_name}
+    seen: set[Path] = set()
+
+    def visit(path: Path) -> Iterator[Path]:
+        if path in seen:
+            return
+        seen.add(path)
+        for name in _needs(packages[path]):
+            if name in by_name:
+                yield from visit(by_name[name])
+        scripts = packages[path].get("scripts")
+        has_build = isinstance(scripts, dict) and isinstance(scripts.get("build"), str)
+        entries = [path / entry for entry in _entries(packages[path])]
+        if has_build and entries and not any(entry.exists() for entry in entries):
+            yield path
+
+    for name in sorted(needed):
+        yield from visit(by_name[name])
+
+
+def _needs(manifest: dict[str, Any]) -> list[str]:
+    tables = (manifest.get(key) for key in ("dependencies", "devDependencies", "peerDependencies"))
+    return [name for table in tables if isinstance(table, dict) for name in table]
+
+
+_BUILT = re.compile(r"^(?:\./)?(?:dist|build|lib|out|esm|cjs|es)/[^*]*\.(?:[cm]?js|jsx)$")
+
+
+def _entries(manifest: dict[str, Any]) -> list[str]:
+    """The files of a package that its `main`, `module` and `exports` name (nodejs.org, packages) and that a build makes."""
+    named = [manifest.get("main"), manifest.get("module"), *_texts(manifest.get("exports"), 0)]
+    return list(dict.fromkeys(each for each in named if isinstance(each, str) and _BUILT.match(each)))
+
+
+def _texts(value: Any, depth: int) -> list[str]:
+    if isinstance(value, str):
+        return [value]
+    if isinstance(value, dict) and depth < _DEEPEST:
+        return [text for each in value.values() for text in _texts(each, depth + 1)]
+    return []
+
+
+_DEEPEST = 5
