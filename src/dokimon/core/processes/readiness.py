@@ -232,11 +232,11 @@ def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening
         return None if serves else State(how="up", seconds=spent, by=by, settled=settled)
     if settled.how == "errs":
         return None if looks.awaited.is_server else State(how="settled", seconds=spent, settled=settled)
-    if settled.how == "silent" and serves:
+    if settled.how in ("silent", "waits") and serves:
         line = next((line for line in looks.tree.output.last(_LINES_OF_TROUBLE) if kind_of(line)), None)
         if line:
             return State(how="settled", seconds=spent, settled=Settled("errs", line.strip()))
-        if looks.awaited.is_server or (looks.activity.quiet_seconds or 0) < _YET_TO_SERVE_SECONDS:
+        if settled.how == "silent" and (looks.activity.quiet_seconds or 0) < _YET_TO_SERVE_SECONDS:
             return None
     if looks.awaited.is_server:
         return None

@@ -87,9 +87,18 @@ def kind_of(line: str) -> Kind | None:
     kind = next((each for each, pattern in by_kind if pattern.search(looked)), None)
     if kind is None or harmless.search(looked):
         return None
-    if kind.name not in ("uncaught", "unreached", "ended") and lower.search(looked):
+    if kind.name not in ("uncaught", "unreached", "ended") and _is_lower(looked, lower):
         return None
     return kind
+
+
+_LEVEL_OF_ERROR = re.compile(r"\b(?:ERROR|FATAL|CRITICAL|SEVERE)\b|[✖✗✘]|^\W*(?:error|fatal)\b")
+
+
+def _is_lower(line: str, lower: re.Pattern[str]) -> bool:
+    """Whether a line names a lower level, before any level of an error."""
+    found = lower.search(line)
+    return found is not None and not _LEVEL_OF_ERROR.search(line[: found.start()])
 
 
 def troubles_in(lines: Sequence[str]) -> tuple[Trouble, ...]:
