@@ -147,6 +147,7 @@ def test_a_program_that_wants_arguments_is_looked_at_by_its_help(
         (["wants-a-file"], Rank.COMMAND, "unsure", "exit status 1 (“tides: no chart here”), but its --help works"),
         (["wants-a-file"], Rank.FILE, "failed", "exit status 1"),  # a lone file that fails has failed
         (["wants-a-file", "fails"], Rank.COMMAND, "failed", "exit status 1"),
+        (["wants-a-file", "fatal"], Rank.COMMAND, "failed", "exit status 1"),
         (["raises"], Rank.COMMAND, "failed", "exit status 1"),
     ],
 )

@@ -57,7 +57,8 @@ elif kind == "help":
     print("Usage: tides DAY\n\nCommands:\n  show")
 elif kind == "wants-a-file":
     helps = "--help" in sys.argv and "fails" not in sys.argv
-    print("tides [CHART]" if helps else "tides: no chart here")
+    says = "[CRITICAL] the chart is torn" if "fatal" in sys.argv else "tides: no chart here"
+    print("tides [CHART]" if helps else says)
     sys.exit(0 if helps else 1)
 elif kind == "raises":
     raise SystemExit(0) if "--help" in sys.argv else OverflowError("the tide is too high")

@@ -160,7 +160,8 @@ def _finish(attempt: Attempt, session: Session) -> None:
     if state.how == "ended" and plan.kind is None and not attempt.inputs.checks:
         attempt.add(usage=usage_by_help(_over(attempt, session)))
     explained = explain(attempt.report, session.tree.output, attempt.context.looks)
-    if state.how == "ended" and plan.is_command and attempt.report.verdict == "failed" and not explained.knows_why:
+    failed = plan.is_command and attempt.report.verdict == "failed" and not explained.knows_why
+    if state.how == "ended" and failed and not (attempt.phases.heard and attempt.phases.heard.broke):
         usage = usage_of_command(_over(attempt, session))
         attempt.add(usage=usage or attempt.phases.usage)
         explained = msgspec.structs.replace(explained, diagnoses=()) if usage else explained

@@ -37,6 +37,14 @@ class Heard(msgspec.Struct, frozen=True, kw_only=True):
     to_serve: tuple[str, ...] = ()
     listening_ports: int = 0
 
+    @property
+    def broke(self) -> bool:
+        """Whether it told of an error that nobody caught, or of one that it calls fatal: it wants no arguments then."""
+        return any(each.kind == "uncaught" or _FATAL.search(each.line) for each in self.troubles)
+
+
+_FATAL = expression(r"\b(?:CRITICAL|FATAL|PANIC)\b")
+
 
 def hear(session: Session) -> Heard:
     """Go through what the run has printed so far. To be called before it is stopped: what it says then is another matter."""
