@@ -130,6 +130,7 @@ class Asking:
         self._asked: set[tuple[str, int]] = set()
         self.told: dict[tuple[str, int], Told] = {}
         self.news = threading.Event()
+        self.over = threading.Event()
         # Loading the HTTP client takes as long as many a server takes to start: do both at once.
         threading.Thread(target=_load_beforehand, daemon=True).start()
 
@@ -150,20 +151,24 @@ class Asking:
         """Ask by turns for HTTP and TLS, with growing pauses; what does neither is told by its greeting, or as it is."""
         begun = time.monotonic()
         pause = _ASK_AGAIN_AFTER
-        while (left := self._deadline - time.monotonic()) > 0:
+        while (left := self._deadline - time.monotonic()) > 0 and not self.over.is_set():
             asked = time.monotonic()
             answer = answer_of(at, scheme, left, self._get)
             if answer and not (answer.early and left > _LAST_TRIES) and (not self._get or answer.status < 400):
                 self._tell(key, origin(at, scheme), answer, None)
                 return
             hung_up = answer is None and time.monotonic() - asked < _HANGS_UP_SECONDS
-            if hung_up and not self._get and time.monotonic() - begun > _NOT_HTTP_SECONDS:
-                self._tell(key, origin(at, "tcp"), None, _other_language(at))
-                return
+            # That it hangs up on TLS says nothing: it may speak plainly, and be busy.
+            is_other = hung_up and scheme == "http" and asked - begun > _NOT_HTTP_SECONDS
+            if is_other and not self._get and key not in self.told:
+                language = _other_language(at)
+                self._tell(key, origin(at, "tcp"), None, language)
+                if language.says_what:
+                    return
             # What hangs up on plain HTTP may want TLS.
             if answer is None:
                 scheme = "https" if scheme == "http" else "http"
-            time.sleep(pause)
+            self.over.wait(pause)
             pause = min(pause * 2, _LONGEST_PAUSE)
 
     def _tell(self, key: tuple[str, int], url: str, answer: Answer | None, language: OtherLanguage | None) -> None:

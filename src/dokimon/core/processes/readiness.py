@@ -101,6 +101,7 @@ def wait_until_up(tree: Tree, awaited: Awaited, halt: threading.Event) -> State:
     try:
         return _looked_until_up(looks, halt)
     finally:
+        looks.asking.over.set()
         looks.waiting.close()
 
 

@@ -19,6 +19,7 @@ from dokimon.core.smoking.run.own_ports import check_own_ports
 from dokimon.core.smoking.run.session import Session
 
 _MOST_PATHS = 3
+_PRINTS_WITHIN = 0.2
 
 
 def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
@@ -29,6 +30,9 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
     from dokimon.core.checks.root_page import Named, RootPage
 
     folder, port = session.inputs.plan.folder, state.at.port if state.at else 0
+    if port not in _printed(session).ports:  # many print their address just after they listen
+        output = session.tree.output
+        output.wait_for_more(output.count, _PRINTS_WITHIN)
     named = [Named(path, "printed") for path in _printed(session).paths_of(port)[:_MOST_PATHS]]
     named += [Named(path, "README") for path in paths_in_readme(folder, port)[:_MOST_PATHS]]
     named += [Named(path, "guess") for path in probes(folder)]
