@@ -60,7 +60,8 @@ def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
     """Seconds would be waited; what is waited for is the same."""
     for module, name, seconds in (
         (settling, "_QUIET_SECONDS", 0.7), (settling, "_LONG_QUIET_SECONDS", 1.5), (settling, "_LOOK_EVERY", 0.1),
-        (readiness, "_SILENT_SECONDS", 2.5), (candidates, "IDLE_SECONDS", 0.2), (candidates, "_BETTER_SECONDS", 0.2), (answering, "_NOT_HTTP_SECONDS", 0.3),
+        (readiness, "_SILENT_SECONDS", 2.5), (candidates, "IDLE_SECONDS", 0.2),
+        (candidates, "_BETTER_SECONDS", 0.2), (answering, "_NOT_HTTP_SECONDS", 0.3),
     ):  # fmt: skip
         monkeypatch.setattr(module, name, seconds)
 
