@@ -16,6 +16,7 @@ import pytest
 from dokimon.core.checks.devtools import _Seen, is_loading
 from dokimon.core.checks.fetching import Response
 from dokimon.core.checks.opened import NO_BROWSER, check_opened, is_shell, judged
+from dokimon.core.checks.rendered import Rendered
 from dokimon.core.checks.root_page import RootPage
 from test_checks import scene
 
@@ -166,6 +167,15 @@ def test_without_a_browser_that_is_said(origin: str) -> None:
 def test_a_real_browser(origin: str, path: str, verdict: str, says: str) -> None:
     check = check_opened(scene(Path("/"), origin=origin), path)[0]
     assert (check.verdict, says in check.seen) == (verdict, True), check
+
+
+@pytest.mark.real
+@pytest.mark.skipif(shutil.which("chromium") is None, reason="no Chromium is installed here")
+def test_a_check_of_ones_own_is_rendered_without_a_package(origin: str, tmp_path: Path) -> None:
+    context = msgspec.structs.replace(scene(Path("/"), origin=origin), evidence=lambda name: tmp_path / "page.png")
+    checks = Rendered(render="/", title="Tides", shows="high water", elements={"#app": "07:40", "p": 0}).look(context)
+    assert [check.verdict for check in checks] == ["passed"] * len(checks), checks
+    assert next(tmp_path.iterdir()).read_bytes().startswith(b"\x89PNG")
 
 
 def test_a_response_is_opened_only_where_it_is_a_page() -> None:

@@ -1,12 +1,14 @@
 """Opens a page in a Chromium-like browser, in a process of its own: takes a wish, writes what a person would have seen.
 
 `python -m dokimon.core.checks.devtools WISH` takes one object of JSON: `browser` (the program), `origin`, `path`, `seconds`,
-`profile` (a folder that is thrown away). It writes one line of JSON. The browser is spoken to by the Chrome DevTools
+`profile` (a folder that is thrown away), and, where somebody asks for more, `texts` and `selectors` to wait for and a file
+for a `picture`. It writes one line of JSON. The browser is spoken to by the Chrome DevTools
 Protocol over two pipes (`--remote-debugging-pipe`): no port is opened, and nothing else is installed.
 """
 
 from __future__ import annotations
 
+import base64
 import contextlib
 import json
 import os
@@ -15,6 +17,7 @@ import subprocess
 import sys
 import time
 from collections.abc import Iterator
+from pathlib import Path
 from typing import Any
 from urllib.parse import urlsplit
 
@@ -39,7 +42,7 @@ _FLAGS = (
     "--ignore-certificate-errors", "--js-flags=--max-old-space-size=1024",
 )  # fmt: skip
 
-_LOOK = """(() => {
+_LOOK = """(selectors => {
   const shown = e => { const r = e.getBoundingClientRect(); return r.width > 0 && r.height > 0 };
   const overlays = [...document.querySelectorAll('vite-error-overlay, nuxt-error-overlay, astro-error-overlay, '
     + 'parcel-error-overlay, nextjs-portal, iframe#webpack-dev-server-client-overlay, #rspack-dev-server-client-overlay, '
@@ -61,8 +64,12 @@ _LOOK = """(() => {
     drawn: body ? [...document.querySelectorAll('canvas, svg, img, video, iframe, input, textarea, select, button')]
       .filter(shown).length : 0,
     ready: document.readyState === 'complete', at: location.protocol,
+    elements: Object.fromEntries(selectors.map(each => {
+      const found = [...document.querySelectorAll(each)];
+      return [each, { count: found.length, text: found.length ? found[0].innerText || '' : '' }];
+    })),
   };
-})()"""
+})(SELECTORS)"""
 
 
 class _Browser:
@@ -157,6 +164,7 @@ class _Seen:
     def __init__(self, origin: str) -> None:
         self._home = urlsplit(origin)
         self.errors: list[str] = []
+        self.console: list[str] = []
         self.failed: dict[str, str] = {}
         self.elsewhere: dict[str, None] = {}
         self.pending: dict[str, str] = {}
@@ -172,16 +180,14 @@ class _Seen:
         """Take in an event of the browser, and answer it where it waits for that."""
         method, told = event["method"], event.get("params", {})
         if method == "Fetch.requestPaused":
-            address = told["request"]["url"]
-            if self.is_own(address):
-                browser.tell("Fetch.continueRequest", session, requestId=told["requestId"])
-            else:
-                self.elsewhere[address] = None
-                browser.tell("Fetch.failRequest", session, requestId=told["requestId"], errorReason="BlockedByClient")
+            self._let_out(browser, session, told)
         elif method == "Page.javascriptDialogOpening":
             browser.tell("Page.handleJavaScriptDialog", session, accept=False)
         elif method == "Runtime.exceptionThrown":
             self._threw(told["exceptionDetails"])
+        elif method == "Runtime.consoleAPICalled" and told.get("type") == "error":
+            words = (str(each.get("value", each.get("description", ""))) for each in told.get("args", ()))
+            self.console = [*self.console, " ".join(words)[:1000]][:_MOST_TOLD]
         elif method == "Network.requestWillBeSent":
             if told.get("type") not in ("WebSocket", "EventSource", "Ping"):
                 self.pending[told["requestId"]] = told["request"]["url"]
@@ -196,6 +202,15 @@ class _Seen:
         else:
             return
         self.changed = time.monotonic()
+
+    def _let_out(self, browser: _Browser, session: str, told: dict[str, Any]) -> None:
+        """Let a request go on where it is to the run itself."""
+        address = told["request"]["url"]
+        if self.is_own(address):
+            browser.tell("Fetch.continueRequest", session, requestId=told["requestId"])
+        else:
+            self.elsewhere[address] = None
+            browser.tell("Fetch.failRequest", session, requestId=told["requestId"], errorReason="BlockedByClient")
 
     def _threw(self, details: dict[str, Any]) -> None:
         thrown = details.get("exception", {})
@@ -238,6 +253,7 @@ def _watch(browser: _Browser, session: str, wish: dict[str, Any]) -> dict[str, A
     seen = _Seen(wish["origin"])
     begun = time.monotonic()
     browser.tell("Page.navigate", session, url=wish["origin"] + wish["path"])
+    look = _LOOK.replace("SELECTORS", json.dumps(wish.get("selectors", [])))
     waiting, last, looked = 0, dict[str, Any](), begun
     while time.monotonic() - begun < wish["seconds"]:
         came = None
@@ -251,17 +267,19 @@ def _watch(browser: _Browser, session: str, wish: dict[str, Any]) -> dict[str, A
         if came is not None:
             seen.changed = time.monotonic() if last and came != last else seen.changed
             last, looked = came, time.monotonic()
-            if _is_done(seen, last):
+            if _is_done(seen, last) and _has_all(wish, last):
                 break
         if not waiting:
             time.sleep(max(0.0, looked + _LOOK_EVERY - time.monotonic()))
-            waiting = browser.tell("Runtime.evaluate", session, expression=_LOOK, returnByValue=True)
+            waiting = browser.tell("Runtime.evaluate", session, expression=look, returnByValue=True)
     if waiting and time.monotonic() - looked > _BUSY_SECONDS:  # a page that works for ever does not answer
         last = {"busy": True}
+    if wish.get("picture") and not last.get("busy"):
+        _draw(browser, session, wish["picture"])
     return {
-        "status": seen.status, **last, "errors": seen.errors, "failed": list(seen.failed.values())[:_MOST_TOLD],
-        "elsewhere": list(seen.elsewhere)[:_MOST_TOLD], "loading": bool(is_loading(last.get("words", ""))),
-        "seconds": round(time.monotonic() - begun, 3),
+        "status": seen.status, **last, "errors": seen.errors, "console": seen.console,
+        "failed": list(seen.failed.values())[:_MOST_TOLD], "elsewhere": list(seen.elsewhere)[:_MOST_TOLD],
+        "loading": is_loading(last.get("words", "")), "seconds": round(time.monotonic() - begun, 3),
     }  # fmt: skip
 
 
@@ -277,6 +295,22 @@ def _is_done(seen: _Seen, page: dict[str, Any]) -> bool:
     return (is_shown and not seen.pending and quiet >= _QUIET_SECONDS) or (
         bool(seen.errors) and quiet >= _ERROR_SECONDS
     )
+
+
+def _has_all(wish: dict[str, Any], page: dict[str, Any]) -> bool:
+    """Whether the texts and the elements that are waited for are there."""
+    words = " ".join(page.get("words", "").split()).casefold()
+    elements = page.get("elements", {})
+    return all(text.casefold() in words for text in wish.get("texts", [])) and all(
+        elements.get(each, {}).get("count") for each in wish.get("selectors", [])
+    )
+
+
+def _draw(browser: _Browser, session: str, file: str) -> None:
+    """Write a picture of what is seen of the page."""
+    data = browser.ask("Page.captureScreenshot", session, 5.0, format="png").get("data")
+    if data:
+        Path(file).write_bytes(base64.b64decode(data))
 
 
 def is_loading(words: str) -> bool:

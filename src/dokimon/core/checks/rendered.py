@@ -6,6 +6,7 @@ import shutil
 import time
 from collections.abc import Iterator, Mapping
 from contextlib import ExitStack
+from importlib.util import find_spec
 from pathlib import Path
 from typing import TYPE_CHECKING, Any, ClassVar
 
@@ -203,7 +204,12 @@ def look(
         wish["picture"] = str(picture)
     try:
         with scratch() as temporary:
-            return _understood(ask("browser", wish, context, within + _START_SECONDS, TMPDIR=str(temporary)))
+            seconds = within + _START_SECONDS
+            if find_spec("playwright"):
+                return _understood(ask("browser", wish, context, seconds, TMPDIR=str(temporary)))
+            wish["profile"] = str(temporary / "profile")
+            seen = _understood(ask("devtools", wish, context, seconds, TMPDIR=str(temporary)))
+            return {"title": "", "words": "", "elements": {}, **seen, "errors": [*seen["errors"], *seen["console"]]}
     except HelperFault as fault:
         raise RenderFault(str(fault)) from None
 
