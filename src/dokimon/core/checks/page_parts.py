@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 from collections.abc import Iterable, Iterator
+from itertools import islice
 from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from dokimon.core.checks.fetching import Response, own_path
@@ -29,7 +30,7 @@ _PRELOADED: dict[str, PartKind] = {"script": "script", "style": "style", "image"
 
 _COMMENT = expression(r"/\*(?:[^*]|\*(?!/)){0,100000}\*/")
 _IMPORTED_STYLE = expression(r"@import\s+(?:url\(\s*)?[\"']?([^\"'()\s;]{1,500})", 2)
-_IN_STYLE = expression(r"url\(\s*(?:\"([^\"]{1,500})\"|'([^']{1,500})'|([^\"')\s]{1,500}))\s*\)", 2)
+_IN_STYLE = expression(r"url\(\s*(?:\"([^\"]{1,500})\"|'([^']{1,500})'|([^\"'()\s]{1,500}))\s*\)", 2)
 _FONT = (".woff", ".woff2", ".ttf", ".otf", ".eot")
 _STYLE_IN_MODULE = expression(r"__vite__css\s*=\s*\"((?:[^\"\\]|\\.){0,400000})\"")
 
@@ -121,7 +122,7 @@ def parts_of_styles(origin: str, loaded: Iterable[tuple[Part, Response]]) -> lis
             text = inside[1].replace('\\"', '"').replace("\\n", "\n")
         else:
             continue
-        for kind, address in _named_in_style(_COMMENT.sub("", text)):
+        for kind, address in islice(_named_in_style(_COMMENT.sub("", text[:_LARGEST_STYLE])), _MOST):
             if address.startswith(("data:", "blob:", "#", "about:")) or "{" in address:
                 continue
             path = own_path(address, origin, answer.path)
@@ -131,13 +132,13 @@ def parts_of_styles(origin: str, loaded: Iterable[tuple[Part, Response]]) -> lis
 
 
 _MOST = 200
+_LARGEST_STYLE = 1_000_000
 
 
 def _named_in_style(text: str) -> Iterator[tuple[PartKind, str]]:
-    for address in _IMPORTED_STYLE.findall(text):
-        yield "style", address
-    without = _IMPORTED_STYLE.sub("", text)
-    for double, single, plain in _IN_STYLE.findall(without):
-        address = double or single or plain
+    for found in _IMPORTED_STYLE.finditer(text):
+        yield "style", found[1]
+    for found in _IN_STYLE.finditer(_IMPORTED_STYLE.sub("", text)):
+        address = found[1] or found[2] or found[3]
         is_font = address.partition("?")[0].partition("#")[0].lower().endswith(_FONT)
         yield ("font" if is_font else "image"), address

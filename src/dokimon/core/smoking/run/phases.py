@@ -235,6 +235,7 @@ def watch(session: Session, state: State, up_since: float) -> Watched:
         if tree.wait(min(left, 0.1)):
             time.sleep(0.05)
         if tree.is_gone() or (tree.ended and state.at is None):
+            tree.output.wait(1.0)  # what it said last may still be on its way
             return Watched(
                 seconds=round(time.monotonic() - up_since, 3),
                 went=f"{how_ended(tree.exit_status)} within {context.watched_seconds:g} s after it was up",
