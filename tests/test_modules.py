@@ -23,7 +23,7 @@ from dokimon.core.report.model import Check
         ("import vue from 'vue'\nconst s = `\nimport z from \"/z.js\"`", "vue", "", ""),
         ("const f = () => import('/late.js'); class A { b() { return import('./b.js') } }", "", "/late.js ./b.js", ""),
         ("Promise.all([import('/now.js')]).then(() => 1); await import('./x.js')", "/now.js ./x.js", "", ""),
-        ("// import a from '/a.js'\n/* import b from '/b.js'\n*/import c from '/c.js' /* open", "/c.js", "", ""),
+        ("// import a from '/a.js'\n/* import b from '/b.js'\n*/import c from '/c.js'", "/c.js", "", ""),
         ("export const a = 1, b = 2; export function c() {} export class D {} export default 1; export { e as f }",
             "", "", "D a b c default f"),
     ],
@@ -41,6 +41,9 @@ def test_a_large_module_is_searched_for_the_forms_that_bundlers_write() -> None:
     )
     assert module.imports == (Import("./c.js"),) and module.exports == {"tide", "default"} and not module.is_open
     assert read_module("export const { a, b } = c;\nexport default 1", is_own=False).is_open
+    assert read_module("import c from '/c.js' /* open").imports == (Import("/c.js"),)
+    found = read_module("/** a */ export function a() {}\nconst b = '**/*.js'; /* c */ export { b }", is_own=False)
+    assert found.exports == {"a", "b"} and not found.is_open
 
 
 @pytest.mark.parametrize(
@@ -116,6 +119,7 @@ def check() -> Iterator[object]:
         ({"/main.js": "import vue from 'vue'"}, "failed", "“vue”, which no import map explains"),
         ({"/main.js": "const later = () => import('./b.js')", "/b.js": (500, FAULT)}, "unsure", "which is loaded later"),
         ({"/main.js": "const later = () => import('vue')"}, "passed", ""),
+        ({"/main.js": "import '/deps/a.js'", "/deps/a.js": "const s = `\nimport 'fs'`; export default 1"}, "passed", ""),
         ({"/main.js": "await import('./b.js')", "/b.js": (500, FAULT)}, "failed", "status 500"),
         ({"/main.js": "import './a.css'", "/a.css": STYLE}, "unsure", "status 404"),
         ({"/main.js": "import './b.js'", "/b.js": "<html><p>the page"}, "failed", "a page, not a module"),

@@ -2,7 +2,6 @@
 
 from __future__ import annotations
 
-import json
 import shutil
 import threading
 from collections.abc import Iterator
@@ -14,7 +13,6 @@ import msgspec
 import pytest
 
 from dokimon.core.checks.devtools import _Seen, is_loading
-from dokimon.core.checks.fetching import Response
 from dokimon.core.checks.opened import NO_BROWSER, check_opened, is_shell, judged
 from dokimon.core.checks.rendered import Rendered
 from dokimon.core.checks.root_page import RootPage
@@ -62,6 +60,7 @@ def test_what_a_browser_saw_and_what_is_made_of_it(page: dict[str, Any], verdict
         ("<p>Loading…</p><script type=module src=a.js></script>", True),
         ("<p>High water at 07:40, low water at 13:52, and again at 20:05.</p><script src=a.js></script>", False),
         ("<p>Tides</p>", False),
+        ('{"tides": 1}', False),
     ],
 )
 def test_a_page_that_only_its_scripts_fill(markup: str, expected: bool) -> None:
@@ -176,8 +175,3 @@ def test_a_check_of_ones_own_is_rendered_without_a_package(origin: str, tmp_path
     checks = Rendered(render="/", title="Tides", shows="high water", elements={"#app": "07:40", "p": 0}).look(context)
     assert [check.verdict for check in checks] == ["passed"] * len(checks), checks
     assert next(tmp_path.iterdir()).read_bytes().startswith(b"\x89PNG")
-
-
-def test_a_response_is_opened_only_where_it_is_a_page() -> None:
-    assert not is_shell(json.dumps({"tides": 1}))
-    assert not Response(path="/", status=200, type="application/json").is_page

@@ -14,7 +14,7 @@ from dokimon.core.planning.named_paths import paths_in_readme, probes
 from dokimon.core.planning.plan import RunPlan
 from dokimon.core.planning.serving import has_root_page
 from dokimon.core.planning.serving_parts import serving_parts
-from dokimon.core.planning.workspaces import unbuilt_packages
+from dokimon.core.planning.workspaces import packages_of, unbuilt_packages
 from dokimon.core.processes.answering import Answer, Told
 from dokimon.core.processes.candidates import Known, chosen, may_be_asked, own_servers, without_tools_pipes
 from dokimon.core.processes.printed import Address, printed_in
@@ -105,6 +105,14 @@ def test_a_port_for_workers_is_not_spoken_to(tmp_path: Path, free_port: int) -> 
     assert any("not spoken to" in check.seen for check in run.checks), run.checks
 
 
+def test_the_page_of_another_port_is_loaded_and_is_no_fact_of_the_run(tmp_path: Path, free_port: int) -> None:
+    other = {"port": 0, "says": "docs: http://localhost:PORT/", "body": "<title>Docs</title><script src=/gone.js></script>",
+        "paths": {"/gone.js": {"status": 404}}}  # fmt: skip
+    run = run_of(tmp_path, {"port": free_port, "body": "<title>Tides</title>"}, other, port=free_port)
+    assert run.verdict == "failed" and "script /gone.js" in run.reason, run
+    assert [fact.value for fact in run.facts if fact.name == "page title"] == ["Tides"]
+
+
 def test_a_page_wins_over_an_interface_that_was_first(tmp_path: Path, free_port: int) -> None:
     run = run_of(
         tmp_path,
@@ -186,7 +194,8 @@ def test_the_parts_that_are_to_serve(
 
 def test_a_part_that_is_to_serve_and_does_not_is_told(tmp_path: Path, free_port: int) -> None:
     (tmp_path / "web.py").write_text(
-        f"import http.server as h; print('http://localhost:{free_port}', flush=True)\n"
+        f"import http.server as h, socket; helper = socket.create_server(('127.0.0.1', 0))\n"
+        f"print('http://localhost:{free_port}', flush=True)\n"
         f"h.HTTPServer(('127.0.0.1', {free_port}), h.SimpleHTTPRequestHandler).serve_forever()", encoding="utf-8"
     )  # fmt: skip
     (tmp_path / "api.py").write_text("import http.server, time; time.sleep(600)", encoding="utf-8")
@@ -231,7 +240,7 @@ def test_the_packages_of_a_workspace_that_must_be_built_first(
 ) -> None:
     manifests = {
         ".": {"workspaces": ["apps/*", "packages/*"]},
-        "apps/web": {"dependencies": {"@quay/ui": "*"}},
+        "apps/web": {"dependencies": {"@quay/ui": "*", "@quay/out": "*"}},
         "packages/ui": {"name": "@quay/ui", **ui},
         "packages/tides": {"name": "@quay/tides", **tides},
     }
@@ -240,4 +249,11 @@ def test_the_packages_of_a_workspace_that_must_be_built_first(
         (tmp_path / folder / "package.json").write_text(json.dumps(manifest), encoding="utf-8")
     (tmp_path / "packages/ui/dist").mkdir()
     (tmp_path / "packages/ui/dist/built.js").touch()
+    outside = tmp_path.with_name(f"{tmp_path.name}-outside")
+    outside.mkdir()
+    (outside / "package.json").write_text(
+        json.dumps({**manifests["packages/ui"], "name": "@quay/out"}), encoding="utf-8"
+    )
+    (tmp_path / "packages/link").symlink_to(outside)
     assert [path.name for path in unbuilt_packages(tmp_path)] == unbuilt
+    assert packages_of(tmp_path)[-1].name == "ui", "a link out of the checkout is none of it"

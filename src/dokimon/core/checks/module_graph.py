@@ -66,7 +66,9 @@ def load_modules(loader: Loader, sources: Sequence[Source], addresses: Mapping[s
             asked = [Request(path=path, accept="*/*", purpose="script") for path in batch]
             for (path, by), answer in zip(batch.items(), loader.load(asked), strict=True):
                 found.append(Loaded(path, by, is_later, answer))
-                if answer.status == 200 and any(kind in answer.type for kind in _SCRIPT):
+                is_module = answer.status == 200 and any(kind in answer.type for kind in _SCRIPT)
+                unasked += is_module and loader.is_over  # reading takes time, too: what it imports is left out
+                if is_module and not loader.is_over:
                     modules[path] = read_module(answer.text, is_own=is_own_source(path))
                     _add(path, modules[path], is_later, loader.origin, addresses, queue, later, faults)
     faults += _missing_names(modules, loader.origin, addresses)
@@ -112,7 +114,7 @@ def _add(
         where = _resolved(each, path, origin, addresses)
         if where is None:
             continue
-        if where == "" and not each.is_later and not is_later:
+        if where == "" and not each.is_later and not is_later and is_own_source(path):
             faults.append(f"{path} imports “{each.address}”, which no import map explains")
         elif where and not each.is_later:
             now.add(where, path)

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+from collections.abc import Iterator
 from functools import cache
 from typing import TYPE_CHECKING, Any, NamedTuple
 
@@ -39,45 +40,69 @@ class Module(NamedTuple):
 
 def read_module(text: str, *, is_own: bool = True) -> Module:
     """Return what a module imports and exports. One that is not the project's own is searched, not parsed: it is large."""
-    if is_own and len(text) <= _LARGEST:
+    ends = text.rfind("/*") <= text.rfind("*/")  # a comment without an end makes the parser look for it from each place
+    if is_own and len(text) <= _LARGEST and ends:
         return _parsed(text)
     return _searched(text)
 
 
 @cache
-def _grammar() -> tuple[Any, Any]:
+def _parser() -> Any:
     import tree_sitter_javascript
-    from tree_sitter import Language, Parser, Query
+    from tree_sitter import Language, Parser
 
-    language = Language(tree_sitter_javascript.language())
-    wanted = "(import_statement) @import (export_statement) @export (call_expression function: (import)) @call"
-    return Parser(language), Query(language, wanted)
+    return Parser(Language(tree_sitter_javascript.language()))
 
 
 def _parsed(text: str) -> Module:
-    from tree_sitter import QueryCursor
-
-    parser, wanted = _grammar()
-    captured = QueryCursor(wanted).captures(parser.parse(text.encode()).root_node)
-    found = {name: sorted(nodes, key=lambda node: node.start_byte) for name, nodes in captured.items()}
-    imports = [each for node in found.get("import", ()) if (each := _of_import(node))]
+    root = _parser().parse(text.encode("utf-8", "replace")).root_node
+    imports: list[Import] = []
     exports: set[str] = set()
     passes_on: list[str] = []
     is_open = False
-    for node in found.get("export", ()):
-        address, names = _address(node.child_by_field_name("source")), _exported(node)
-        if address is not None:
-            imports.append(Import(address, _taken(node)))
-            if names is None:
-                passes_on.append(address)
-        is_open |= names is None and address is None
-        exports.update(names or ())
-    for node in found.get("call", ()):
-        arguments = node.child_by_field_name("arguments")
-        address = _address(arguments.named_children[0]) if arguments and arguments.named_children else None
-        if address is not None:
-            imports.append(Import(address, (), _is_inside_function(node)))
+    for node, is_later in _statements(root, _MOST_NODES if _CALLS.search(text) else 0):
+        if node.type == "import_statement":
+            imports += [each] if (each := _of_import(node)) else []
+        elif node.type == "call_expression":
+            arguments = node.child_by_field_name("arguments")
+            address = _address(arguments.named_children[0]) if arguments and arguments.named_children else None
+            imports += [Import(address, (), is_later)] if address is not None else []
+        else:
+            address, names = _address(node.child_by_field_name("source")), _exported(node)
+            if address is not None:
+                imports.append(Import(address, _taken(node)))
+                passes_on += [address] if names is None else []
+            is_open |= names is None and address is None
+            exports.update(names or ())
     return Module(tuple(dict.fromkeys(imports)), frozenset(exports), tuple(passes_on), is_open)
+
+
+_CALLS = re.compile(r"\bimport\s*\(")
+_MOST_NODES = 500_000
+"""Of a module that are visited: more than one of people has, and a second's work."""
+
+
+def _statements(root: Node, most: int) -> Iterator[tuple[Node, bool]]:
+    """Yield the imports and exports of a module (they stand at its top) and, among the first so many nodes, each call of
+    `import`, with whether it waits for a function to be called. One pass: neither depth nor width makes it slow.
+    """
+    yield from ((each, False) for each in root.children if each.type in ("import_statement", "export_statement"))
+    cursor, inside, ascends = root.walk(), 0, False
+    for _ in range(2 * most):
+        node = cursor.node
+        if node is None:
+            return
+        if not ascends:
+            function = node.child_by_field_name("function") if node.type == "call_expression" else None
+            if function and function.type == "import":
+                yield node, inside > 0
+            inside += node.type in _FUNCTIONS
+            if cursor.goto_first_child():
+                continue
+        inside -= node.type in _FUNCTIONS
+        ascends = not cursor.goto_next_sibling()
+        if ascends and not cursor.goto_parent():
+            return
 
 
 def _text(node: Node | None) -> str:
@@ -145,15 +170,6 @@ _FUNCTIONS = frozenset({
 })  # fmt: skip
 
 
-def _is_inside_function(node: Node) -> bool:
-    above = node.parent
-    while above is not None:
-        if above.type in _FUNCTIONS:
-            return True
-        above = above.parent
-    return False
-
-
 _BEGINNING = 60_000
 _IMPORT = expression(
     r"(?:^|[;}\n])[ \t]*(?:import|export)\b[ \t]*(?:[\w$*{][^\"'();]{0,1000}?\bfrom[ \t]*)?[\"']([^\"'\s\\]{1,500})[\"']"
@@ -169,27 +185,32 @@ _EXPORT = expression(r"(?:^|[;}\n])[ \t]*export\b")
 
 def _searched(text: str) -> Module:
     """Return what can be found without parsing: it is open where one export has a form that is not known."""
-    addresses = dict.fromkeys(found[1] for found in _IMPORT.finditer(_without_comments(text[:_BEGINNING])))
+    plain = _COMMENT_OR_TEXT.sub(lambda found: " " if found[0][0] == "/" else found[0], text)
+    addresses = dict.fromkeys(found[1] for found in _IMPORT.finditer(plain[:_BEGINNING]))
     exports: set[str] = set()
-    lists = _EXPORT_LIST.findall(text)
+    lists = _EXPORT_LIST.findall(plain)
     for each in lists:
         exports |= {pair.rpartition(" as ")[2].strip().strip("\"'") for pair in each.split(",") if pair.strip()}
-    ones, every = _EXPORT_ONE.findall(text), _EXPORT_ALL.findall(text)
+    ones, every = _EXPORT_ONE.findall(plain), _EXPORT_ALL.findall(plain)
     exports |= {first or second for first, second in ones}
-    is_open = len(_EXPORT.findall(text)) != len(lists) + len(ones) + len(every) or not exports
+    is_open = len(_EXPORT.findall(plain)) != len(lists) + len(ones) + len(every) or not exports
     return Module(tuple(Import(each) for each in addresses), frozenset(exports), tuple(every), is_open)
 
 
-def _without_comments(text: str) -> str:
-    """Leave out what stands between `/*` and `*/`, and lines of comments (ECMAScript §12.4)."""
+_COMMENT_OR_TEXT = expression(
+    r"\"(?:[^\"\\\n]|\\.)*+\"?|'(?:[^'\\\n]|\\.)*+'?|/\*(?:[^*]|\*(?!/))*+(?:\*/)?|(?<![:\\])//[^\n]*"
+)
+"""Comments (ECMAScript §12.4), and the texts in which what looks like one is none; what does not end goes to the end."""
+
+
+def without_block_comments(text: str) -> str:
+    """Leave out what stands between `/*` and `*/` (CSS Syntax 3 §4.3.2), in one pass."""
     pieces, place = [], 0
     while (start := text.find("/*", place)) >= 0 and (end := text.find("*/", start + 2)) >= 0:
         pieces.append(text[place:start])
         place = end + 2
-    return _LINE_COMMENT.sub("", "".join([*pieces, text[place:]]))
+    return "".join([*pieces, text[place:]])
 
-
-_LINE_COMMENT = expression(r"^[ \t]*//[^\n]*", re.MULTILINE)
 
 _FAULTS = (
     re.compile(r"throw new Error\(\\?[\"'](Module (?:build|parse) failed.{0,300})"),

@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING, Literal, NamedTuple
 
 from dokimon.core.checks.fetching import Response, own_path
 from dokimon.core.checks.html import parsed
+from dokimon.core.checks.modules import without_block_comments
 from dokimon.core.expressions import expression
 
 if TYPE_CHECKING:
@@ -28,7 +29,6 @@ _SCRIPT_KINDS = frozenset({"", "module", *SCRIPT_TYPES})
 _ICON_RELATIONS = ("icon", "apple-touch-icon")
 _PRELOADED: dict[str, PartKind] = {"script": "script", "style": "style", "image": "image", "font": "font"}
 
-_COMMENT = expression(r"/\*(?:[^*]|\*(?!/)){0,100000}\*/")
 _IMPORTED_STYLE = expression(r"@import\s+(?:url\(\s*)?[\"']?([^\"'()\s;]{1,500})", 2)
 _IN_STYLE = expression(r"url\(\s*(?:\"([^\"]{1,500})\"|'([^']{1,500})'|([^\"'()\s]{1,500}))\s*\)", 2)
 _FONT = (".woff", ".woff2", ".ttf", ".otf", ".eot")
@@ -122,7 +122,7 @@ def parts_of_styles(origin: str, loaded: Iterable[tuple[Part, Response]]) -> lis
             text = inside[1].replace('\\"', '"').replace("\\n", "\n")
         else:
             continue
-        for kind, address in islice(_named_in_style(_COMMENT.sub("", text[:_LARGEST_STYLE])), _MOST):
+        for kind, address in islice(_named_in_style(without_block_comments(text[:_LARGEST_STYLE])), _MOST):
             if address.startswith(("data:", "blob:", "#", "about:")) or "{" in address:
                 continue
             path = own_path(address, origin, answer.path)

@@ -5,6 +5,7 @@ from __future__ import annotations
 import json
 import re
 from collections.abc import Iterator
+from itertools import islice
 from pathlib import Path
 from typing import Any
 
@@ -12,6 +13,7 @@ from dokimon.core.files import text_of
 
 _LARGEST = 64 * 1024
 _MOST = 40
+_MOST_IN_ALL = 200
 
 
 def manifest_of(folder: Path) -> dict[str, Any]:
@@ -32,15 +34,16 @@ def packages_of(folder: Path) -> list[Path]:
     if isinstance(workspaces, list):
         globs += [each for each in workspaces if isinstance(each, str)]
     globs += re.findall(r"(?m)^\s*-\s*[\"']?([^\"'\s#!]+)", text_of(folder / "pnpm-workspace.yaml", _LARGEST))
-    found: dict[Path, None] = {}
-    for pattern in globs[:20]:
-        plain = pattern.removeprefix("./").strip("/").replace("**", "*")
-        if not plain or ".." in Path(plain).parts:
-            continue
-        for path in sorted(folder.glob(plain))[:_MOST]:
-            if (path / "package.json").is_file() and "node_modules" not in path.parts:
-                found[path] = None
-    return list(found)
+    root = folder.resolve()
+    plain = (each.removeprefix("./").strip("/").replace("**", "*") for each in globs[:20])
+    found = (path for each in plain if _is_below(each) for path in sorted(folder.glob(each))[:_MOST])
+    # A link may lead out of the checkout: nothing is read there, and nothing built.
+    own = (path for path in found if (path / "package.json").is_file() and path.resolve().is_relative_to(root))
+    return list(islice(dict.fromkeys(path for path in own if "node_modules" not in path.parts), _MOST_IN_ALL))
+
+
+def _is_below(pattern: str) -> bool:
+    return bool(pattern) and "\0" not in pattern and ".." not in Path(pattern).parts
 
 
 def unbuilt_packages(folder: Path) -> Iterator[Path]:

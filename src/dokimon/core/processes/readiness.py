@@ -118,6 +118,7 @@ class _Looks:
         self.waiting = _Waiting(tree, awaited, self.asking, self.begun)
         self.known = Known(awaited.port, awaited.declared, NOTHING, awaited.parts)
         self._seen = 0
+        self._prints_own = False
 
     @property
     def spent(self) -> float:
@@ -139,8 +140,6 @@ class _Looks:
     def speaks_http(self) -> bool:
         """Whether it must answer over HTTP: its project's files show it, or it prints such an address of its own."""
         return self.awaited.speaks_http or self._prints_own
-
-    _prints_own = False
 
     def servers(self) -> list[Listening]:
         """The sockets of its own that may be its servers, the likeliest first."""

@@ -70,7 +70,10 @@ def _package_steps(context: PlanContext, manager: str) -> list[PrepareStep]:
     unbuilt = dict.fromkeys(path for folder in above for path in unbuilt_packages(folder) if path != context.folder)
     steps = []
     for path in unbuilt:
-        manifest = open_manifest(path / "package.json", context.root)
+        try:
+            manifest = open_manifest(path / "package.json", context.root)
+        except ManifestFault:
+            continue
         steps.append(
             PrepareStep(
                 title=f"build {path.name}",

@@ -10,8 +10,6 @@ from dokimon.core.planning.health import health_paths
 from dokimon.core.planning.named_paths import paths_in_readme, probes
 from dokimon.core.planning.phones import serves_phones
 from dokimon.core.planning.serving import has_root_page
-from dokimon.core.processes.candidates import Known
-from dokimon.core.processes.printed import Printed, printed_in
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.sockets import addresses_for_others
 from dokimon.core.report.model import Check, Listening
@@ -30,10 +28,12 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
     from dokimon.core.checks.root_page import Named, RootPage
 
     folder, port = session.inputs.plan.folder, state.at.port if state.at else 0
-    if port not in _printed(session).ports:  # many print their address just after they listen
+    known = session.known_ports()
+    if port not in known.printed.ports:  # many print their address just after they listen
         output = session.tree.output
         output.wait_for_more(output.count, _PRINTS_WITHIN)
-    named = [Named(path, "printed") for path in _printed(session).paths_of(port)[:_MOST_PATHS]]
+        known = session.known_ports()
+    named = [Named(path, "printed") for path in known.printed.paths_of(port)[:_MOST_PATHS]]
     named += [Named(path, "README") for path in paths_in_readme(folder, port)[:_MOST_PATHS]]
     named += [Named(path, "guess") for path in probes(folder)]
     root = PlannedCheck(RootPage(paths=tuple(named), has_page=has_root_page(folder)))
@@ -45,18 +45,13 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
     return (root, PlannedCheck(Phones(platforms=served.platforms, has_manifest=served.by_expo)), *asked)
 
 
-def _printed(session: Session) -> Printed:
-    return printed_in(session.tree.output.kept())
-
-
 def default_checks(session: Session, state: State, listening: Sequence[Listening]) -> list[Check]:
     """Look at what nobody asked for."""
     inputs, found = session.inputs, list[Check]()
     if state.settled and not inputs.checks:
         found += unasked(session.check_context(origin=state.url))
     if state.url and not inputs.checks:
-        known = Known(inputs.port.number, inputs.declared_ports, _printed(session))
-        found += check_own_ports(session, state.at, listening, known)
+        found += check_own_ports(session, state.at, listening, session.known_ports())
     if state.url and not inputs.checks:
         found += _health(session, state.url)
     if state.url and state.url.startswith("https:"):

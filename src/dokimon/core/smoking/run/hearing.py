@@ -8,6 +8,7 @@ import msgspec
 
 from dokimon.core.expressions import expression
 from dokimon.core.planning.parts import background_parts
+from dokimon.core.processes.candidates import is_unnamed, own_servers
 from dokimon.core.processes.readiness import State
 from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.trouble import Trouble, troubles_in
@@ -54,12 +55,18 @@ def hear(session: Session) -> Heard:
     to_serve = session.inputs.serving_parts
     return Heard(
         to_serve=to_serve,
-        listening_ports=len({each.port for each in session.listening()}) if to_serve else 0,
+        listening_ports=_serving_ports(session) if to_serve else 0,
         parts=parts,
         living_parts=here().most_children(session.tree.processes()) if parts else 0,
         troubles=troubles_in(lines),
         no_work=next((line for line in lines if _NO_WORK.search(line)), None),
     )
+
+
+def _serving_ports(session: Session) -> int:
+    """How many ports of its own may be a part's: a debugger's is none, nor is one for workers that nobody named."""
+    known = session.known_ports()
+    return len({at.port for at in own_servers(session.listening(), known) if not is_unnamed(at, known)})
 
 
 def of_output(heard: Heard, state: State) -> Iterator[Seen]:

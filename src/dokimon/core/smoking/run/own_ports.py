@@ -60,7 +60,8 @@ def _asked(session: Session, at: Listening, known: Known) -> list[Check]:
         return [own]
     from dokimon.core.checks.http import Http
 
-    context = session.check_context(origin=origin(at, scheme))
+    # What is found out on another page is no fact of the run: its title is that of its own root page.
+    context = msgspec.structs.replace(session.check_context(origin=origin(at, scheme)), facts={})
     found = carry_out_checks((PlannedCheck(Http(get="/")),), context) or ()
     wrong = [each for each in found if each.verdict in ("failed", "unsure")]
     return [own, *(msgspec.structs.replace(each, part_of=own.name) for each in wrong)]

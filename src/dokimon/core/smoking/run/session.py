@@ -11,9 +11,11 @@ from pathlib import Path
 
 from dokimon.core.checks.context import CheckContext, Cookies
 from dokimon.core.machine.asking import Asker
+from dokimon.core.processes.candidates import Known
 from dokimon.core.processes.display import VirtualDisplay
 from dokimon.core.processes.masking import secrets_in
 from dokimon.core.processes.output import Output
+from dokimon.core.processes.printed import printed_in
 from dokimon.core.processes.sockets import listeners
 from dokimon.core.processes.stopping import Stopped, stop
 from dokimon.core.processes.tree import StartFault, Tree
@@ -53,6 +55,11 @@ class Session:
     def listening(self) -> tuple[Listening, ...]:
         """The sockets on which its processes listen now."""
         return listeners(self.tree.processes())
+
+    def known_ports(self) -> Known:
+        """What is known of its ports by now."""
+        printed = printed_in(self.tree.output.kept())
+        return Known(self.inputs.port.number, self.inputs.declared_ports, printed, len(self.inputs.serving_parts))
 
     def check_context(
         self, *, origin: str | None = None, ended: tuple[int | None, float] | None = None
