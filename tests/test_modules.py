@@ -2,9 +2,7 @@
 
 from __future__ import annotations
 
-import threading
-from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Mapping
 
 import pytest
 
@@ -12,6 +10,7 @@ from dokimon.core.checks.assets import check_assets
 from dokimon.core.checks.fetching import fetch
 from dokimon.core.checks.modules import Import, fault_in_bundle, read_module
 from dokimon.core.report.model import Check
+from serving import served
 
 
 @pytest.mark.parametrize(
@@ -66,38 +65,16 @@ FAULT = '<html><script>const error = {"message":"Unexpected token\\n  board.vue:
 STYLE = 'const __vite__css = "body { background: url(/gone.png) }"\nexport default 1'
 
 
-@pytest.fixture
-def check() -> Iterator[object]:
-    """Gives what serves files to a page, and returns what is made of it."""
-    servers = []
+def checks_of(files: Mapping[str, tuple[int, str] | str], page: str = PAGE) -> list[Check]:
+    """Serve the files to a page, and return what is made of it."""
 
-    def served(files: dict[str, tuple[int, str] | str], page: str = PAGE) -> list[Check]:
-        class Handler(BaseHTTPRequestHandler):
-            def do_GET(self) -> None:
-                found = files.get(self.path, page if self.path == "/" else (404, "no"))
-                status, text = found if isinstance(found, tuple) else (200, found)
-                is_page = self.path == "/" or text.startswith("<html")
-                body = text.encode()
-                self.send_response(status)
-                self.send_header("Content-Type", "text/html" if is_page else "text/javascript")
-                self.send_header("Content-Length", str(len(body)))
-                self.end_headers()
-                self.wfile.write(body)
+    def answer(path: str, _: object) -> tuple[int, str, str]:
+        found = files.get(path, page if path == "/" else (404, "no"))
+        status, text = found if isinstance(found, tuple) else (200, found)
+        return status, "text/html" if path == "/" or text.startswith("<html") else "text/javascript", text
 
-            def log_message(self, *_: object) -> None:
-                pass
-
-        server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-        server.daemon_threads = True
-        servers.append(server)
-        threading.Thread(target=server.serve_forever, daemon=True).start()
-        origin = f"http://127.0.0.1:{server.server_address[1]}"
+    with served(answer) as origin:
         return check_assets(origin, fetch(origin, "/", seconds=5), 20)
-
-    yield served
-    for server in servers:
-        server.shutdown()
-        server.server_close()
 
 
 @pytest.mark.parametrize(
@@ -125,14 +102,13 @@ def check() -> Iterator[object]:
         ({"/main.js": "import './b.js'", "/b.js": "<html><p>the page"}, "failed", "a page, not a module"),
     ],
 )  # fmt: skip
-def test_modules_are_loaded_to_the_bottom(check: object, files: dict[str, object], verdict: str, says: str) -> None:
-    checks = check(files)  # type: ignore[operator]
+def test_modules_are_loaded_to_the_bottom(files: dict[str, tuple[int, str] | str], verdict: str, says: str) -> None:
+    checks = checks_of(files)
     assert checks[0].verdict == verdict and any(says in each.seen for each in checks), checks
 
 
-def test_an_import_map_and_modules_in_the_page(check: object) -> None:
+def test_an_import_map_and_modules_in_the_page() -> None:
     page = '<script type=importmap>{"imports": {"tides": "/t.js", "lib/": "/lib/"}}</script>'
     page += "<script type=module>import 'tides'; import 'lib/a.js'</script><script>{ import('/late.js') }</script>"
-    files = {"/t.js": "1", "/lib/a.js": "1"}
-    checks = check(files, page)  # type: ignore[operator]
+    checks = checks_of({"/t.js": "1", "/lib/a.js": "1"}, page)
     assert [each.name for each in checks if each.verdict == "failed"] == ["parts", "module /late.js"], checks

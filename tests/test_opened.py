@@ -3,9 +3,7 @@
 from __future__ import annotations
 
 import shutil
-import threading
 from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
 from pathlib import Path
 from typing import Any
 
@@ -16,6 +14,7 @@ from dokimon.core.checks.devtools import _Seen, is_loading
 from dokimon.core.checks.opened import NO_BROWSER, check_opened, is_shell, judged
 from dokimon.core.checks.rendered import Rendered
 from dokimon.core.checks.root_page import RootPage
+from serving import served
 from test_checks import scene
 
 
@@ -121,24 +120,9 @@ PAGES = {
 
 @pytest.fixture
 def origin() -> Iterator[str]:
-    class Handler(BaseHTTPRequestHandler):
-        def do_GET(self) -> None:
-            body = PAGES.get(self.path, "x").encode()
-            self.send_response(200)
-            self.send_header("Content-Type", "application/octet-stream" if self.path == "/file" else "text/html")
-            self.send_header("Content-Length", str(len(body)))
-            self.end_headers()
-            self.wfile.write(body)
-
-        def log_message(self, *_: object) -> None:
-            pass
-
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_address[1]}"
-    server.shutdown()
-    server.server_close()
+    kind = {"/file": "application/octet-stream"}
+    with served(lambda path, _: (200, kind.get(path, "text/html"), PAGES.get(path, "x"))) as origin:
+        yield origin
 
 
 def test_without_a_browser_that_is_said(origin: str) -> None:

@@ -3,45 +3,38 @@
 from __future__ import annotations
 
 import json
-import threading
-from collections.abc import Iterator
-from http.server import BaseHTTPRequestHandler, ThreadingHTTPServer
+from collections.abc import Iterator, Mapping
 from pathlib import Path
 
 import pytest
 
 from dokimon.core.checks.phones import Phones
 from dokimon.core.planning.phones import Served, serves_phones
+from serving import served
 from test_checks import scene
 
 FAULT = {"type": "TransformError", "filename": "lib/tide.js", "lineNumber": 3, "message": "Unexpected token"}
 
 
+def metro(path: str, headers: Mapping[str, str]) -> tuple[int, str, str]:
+    """Answer as Expo's server does that knows of iOS alone, and whose code does not compile for Android."""
+    if path.startswith("/index.bundle"):
+        return (
+            (500, "application/json", json.dumps(FAULT))
+            if "android" in path
+            else (200, "text/javascript", "var bundle")
+        )
+    manifest = {
+        "launchAsset": {"url": "http://localhost:{port}/index.bundle?ios".format(port=headers["Host"].split(":")[1])}
+    }
+    told = manifest if headers.get("expo-platform") == "ios" else {"errors": ["no such platform"]}
+    return 200, "application/json", json.dumps(told)
+
+
 @pytest.fixture
 def origin() -> Iterator[str]:
-    class Handler(BaseHTTPRequestHandler):
-        def do_GET(self) -> None:
-            platform = self.headers.get("expo-platform")
-            bundle = {
-                "launchAsset": {"url": f"http://localhost:{self.server.server_address[1]}/index.bundle?{platform}"}
-            }
-            status, told = 200, json.dumps(bundle if platform == "ios" else {"errors": ["no such platform"]})
-            if self.path.startswith("/index.bundle"):
-                status, told = (500, json.dumps(FAULT)) if "android" in self.path else (200, "var bundle")
-            self.send_response(status)
-            self.send_header("Content-Length", str(len(told)))
-            self.end_headers()
-            self.wfile.write(told.encode())
-
-        def log_message(self, *_: object) -> None:
-            pass
-
-    server = ThreadingHTTPServer(("127.0.0.1", 0), Handler)
-    server.daemon_threads = True
-    threading.Thread(target=server.serve_forever, daemon=True).start()
-    yield f"http://127.0.0.1:{server.server_address[1]}"
-    server.shutdown()
-    server.server_close()
+    with served(metro) as origin:
+        yield origin
 
 
 @pytest.mark.parametrize(

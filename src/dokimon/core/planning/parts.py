@@ -2,12 +2,12 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Sequence
 from pathlib import Path
 
 from dokimon.core.files import text_of
+from dokimon.core.planning.workspaces import scripts_of
 
 _RUNNERS = re.compile(
     r"\b(?:concurrently|npm-run-all|run-p|turbo|nx|lerna|foreman|honcho|overmind|hivemind|node-foreman|nf|pm2|wsrun|wireit"
@@ -25,20 +25,11 @@ def text_of_command(folder: Path, argv: Sequence[str]) -> str:
     inside = words[2:] if words[:2] in (["/bin/sh", "-c"], ["sh", "-c"]) else words
     if inside and Path(inside[0]).name in _SCRIPTS:
         names = [word for word in inside[1:] if word not in ("run", "--silent", "-s")]
-        return _script(folder, names[0]) if names else ""
+        return scripts_of(folder).get(names[0], "")[:_BEGINNING] if names else ""
     file = next((folder / word for word in inside if word.endswith((".sh", ".bash"))), None)
     if file and file.is_file():
         return text_of(file, _BEGINNING)
     return " ".join(inside)
-
-
-def _script(folder: Path, name: str) -> str:
-    try:
-        scripts = json.loads(text_of(folder / "package.json") or "{}").get("scripts", {})
-    except (ValueError, AttributeError, RecursionError):
-        return ""
-    text = scripts.get(name, "") if isinstance(scripts, dict) else ""
-    return text[:_BEGINNING] if isinstance(text, str) else ""
 
 
 def starts_several(folder: Path, argv: Sequence[str]) -> bool:

@@ -2,13 +2,12 @@
 
 from __future__ import annotations
 
-import json
 from collections.abc import Sequence
 from pathlib import Path
-from typing import Any, NamedTuple
+from typing import NamedTuple
 
-from dokimon.core.files import text_of
 from dokimon.core.planning.parts import text_of_command
+from dokimon.core.planning.workspaces import object_in
 
 _PLATFORMS = ("ios", "android")
 
@@ -28,17 +27,7 @@ def serves_phones(folder: Path, argv: Sequence[str]) -> Served | None:
         return None
     if "--web" in command.split():
         return None
-    named = _object(_object(_read(folder / "app.json")).get("expo")).get("platforms")
+    expo = object_in(folder / "app.json").get("expo")
+    named = expo.get("platforms") if isinstance(expo, dict) else None
     chosen = tuple(each for each in _PLATFORMS if each in named) if isinstance(named, list) else _PLATFORMS
     return Served(chosen, by_expo) if chosen else None
-
-
-def _read(path: Path) -> Any:
-    try:
-        return json.loads(text_of(path) or "{}")
-    except (ValueError, RecursionError):
-        return {}
-
-
-def _object(value: Any) -> dict[str, Any]:
-    return value if isinstance(value, dict) else {}

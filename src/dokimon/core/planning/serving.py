@@ -11,6 +11,7 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.files import text_of
+from dokimon.core.planning.dev_servers import dev_server
 
 _DATA = Path(__file__).with_name("serving.toml")
 _MOST_FILES = 80
@@ -75,7 +76,7 @@ def http_expected(folder: Path, argv: Sequence[str]) -> str | None:
 def is_server_command(folder: Path, command: str) -> bool:
     """Whether a command line serves: by its own name, or by the source file that it names."""
     known = _known().commands
-    if any(re.search(pattern, command) for pattern in known.servers):
+    if dev_server(command) or any(re.search(pattern, command) for pattern in known.servers):
         return True
     files = [folder / word for word in command.split() if Path(word).suffix in _known().source.endings]
     texts = [text_of(path, _BEGINNING) for path in files[:3] if path.is_file()]

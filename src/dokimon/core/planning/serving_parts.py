@@ -10,12 +10,11 @@ from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
 
-from dokimon.core.files import text_of
 from dokimon.core.planning.parts import text_of_command
+from dokimon.core.planning.procfile import processes_in, procfile_of
 from dokimon.core.planning.serving import is_server_command
-from dokimon.core.planning.workspaces import manifest_of, packages_of
+from dokimon.core.planning.workspaces import manifest_of, packages_of, scripts_of
 
-_LARGEST = 64 * 1024
 _MOST = 40
 _DEEPEST = 4
 _PARALLEL = {"run-p", "npm-run-all", "npm-run-all2"}
@@ -90,7 +89,8 @@ def _side_by_side(folder: Path, text: str) -> list[Part] | None:
         rest = [word for word in words[names.index(runner) + 1 :] if not word.startswith("-")]
         return [Part(folder, script) for pattern in rest for script in _scripts(folder, pattern)]
     if names[:1] and names[0] in _BY_PROCFILE and "start" in names:
-        return [*_of_procfile(folder)]
+        path = procfile_of(folder)
+        return [Part(folder, each.command) for each in processes_in(path)] if path else []
     if script := _run_in_packages(words):
         return [Part(place, found) for place in packages_of(folder) for found in _scripts(place, script)]
     return None
@@ -112,16 +112,6 @@ def _of_concurrently(folder: Path, words: Sequence[str]) -> Iterator[Part]:
             yield from (Part(folder, script) for script in _scripts(folder, word.partition(":")[2].strip("\"'")))
         elif not word.startswith("-"):
             yield Part(folder, word)
-
-
-def _of_procfile(folder: Path) -> Iterator[Part]:
-    for name in ("Procfile.dev", "Procfile"):
-        for line in text_of(folder / name, _LARGEST).splitlines():
-            process, _, command = line.partition(":")
-            if re.fullmatch(r"[\w-]+", process) and process != "release" and command.strip():
-                yield Part(folder, command.strip())
-        if (folder / name).is_file():
-            return
 
 
 def _run_in_packages(words: Sequence[str]) -> str | None:
@@ -151,7 +141,4 @@ def _of_script(folder: Path, text: str) -> Part | None:
 
 def _scripts(folder: Path, pattern: str) -> list[str]:
     """Return the scripts of package.json whose name a pattern fits (`dev:*`)."""
-    scripts = manifest_of(folder).get("scripts")
-    if not isinstance(scripts, dict):
-        return []
-    return [text for name, text in scripts.items() if isinstance(text, str) and fnmatchcase(name, pattern)]
+    return [text for name, text in scripts_of(folder).items() if fnmatchcase(name, pattern)]

@@ -11,18 +11,29 @@ from typing import Any
 
 from dokimon.core.files import text_of
 
-_LARGEST = 64 * 1024
+_LARGEST = 1024 * 1024
 _MOST = 40
 _MOST_IN_ALL = 200
 
 
-def manifest_of(folder: Path) -> dict[str, Any]:
-    """Return what the package.json of a folder says; nothing where there is none that can be read."""
+def object_in(path: Path) -> dict[str, Any]:
+    """Return the object that a file of JSON has; nothing where there is none that can be read."""
     try:
-        data = json.loads(text_of(folder / "package.json", _LARGEST) or "{}")
+        data = json.loads(text_of(path, _LARGEST) or "{}")
     except (ValueError, RecursionError):
         return {}
     return data if isinstance(data, dict) else {}
+
+
+def manifest_of(folder: Path) -> dict[str, Any]:
+    """Return what the package.json of a folder says."""
+    return object_in(folder / "package.json")
+
+
+def scripts_of(folder: Path) -> dict[str, str]:
+    """Return the scripts of the package.json of a folder, by name."""
+    scripts = manifest_of(folder).get("scripts")
+    return {name: text for name, text in scripts.items() if isinstance(text, str)} if isinstance(scripts, dict) else {}
 
 
 def packages_of(folder: Path) -> list[Path]:
@@ -60,10 +71,8 @@ def unbuilt_packages(folder: Path) -> Iterator[Path]:
         for name in _needs(packages[path]):
             if name in by_name:
                 yield from visit(by_name[name])
-        scripts = packages[path].get("scripts")
-        has_build = isinstance(scripts, dict) and isinstance(scripts.get("build"), str)
         entries = [path / entry for entry in _entries(packages[path])]
-        if has_build and entries and not any(entry.exists() for entry in entries):
+        if "build" in scripts_of(path) and entries and not any(entry.exists() for entry in entries):
             yield path
 
     for name in sorted(needed):

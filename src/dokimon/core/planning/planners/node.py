@@ -4,15 +4,14 @@ from __future__ import annotations
 
 import json
 import re
-import tomllib
 from collections.abc import Iterable
-from functools import cache
 from pathlib import Path
 from typing import Any, Literal
 
 from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
 from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
+from dokimon.core.planning.dev_servers import dev_server, port_in
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
 from dokimon.core.planning.workspaces import unbuilt_packages
@@ -243,20 +242,10 @@ def _build_step(
     )
 
 
-@cache
-def _usual_ports() -> list[dict[str, Any]]:
-    servers = tomllib.loads(Path(__file__).with_name("usual_ports.toml").read_text("utf-8"))["server"]
-    assert isinstance(servers, list)
-    return servers
-
-
 def _known_server(script: str) -> tuple[Literal["server"] | None, int | None]:
     """Return whether the script starts a development server that is known, and the port it usually takes."""
-    named = re.search(r"(?:--port[ =]|-p[ =]?|\bPORT=)(\d{2,5})\b", script)
-    for server in _usual_ports():
-        if re.search(server["command"], script):
-            return "server", int(named[1]) if named else server["port"]
-    return None, int(named[1]) if named else None
+    server, named = dev_server(script), port_in(script)
+    return ("server", named or server.port) if server else (None, named)
 
 
 def _install_step(
