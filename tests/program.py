@@ -125,15 +125,16 @@ def _warm_up() -> None:
     """Read the data that ships with Dokimon and compile its expressions once, rather than in each call."""
     for name, module in list(sys.modules.items()):
         for value in list(vars(module).values()) if name.startswith("dokimon.core.") else ():
-            if isinstance(value, expressions._Late):
-                assert value.pattern is not None
-            elif hasattr(value, "cache_info") and not signature(value).parameters:
+            if hasattr(value, "cache_info") and not signature(value).parameters:
                 value()
     patterns: Any = import_module("dokimon.core.checks.error_pages")
     patterns.recognised("", import_module("dokimon.core.checks.html").Page(None, "", 0))
     catalogue: Any = import_module("dokimon.core.machine.catalogue")
     for name in catalogue.known_tools():
         catalogue.find_tool(name)
+    for each in gc.get_objects():
+        if isinstance(each, expressions._Late):
+            assert each.pattern is not None
 
 
 def _own_modules() -> list[str]:

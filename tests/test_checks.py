@@ -60,7 +60,7 @@ ANSWERS: dict[str, tuple[int, dict[str, str], bytes]] = {
     "/loop": (302, {"Location": "/loop"}, b""),
     "/signin": (401, {}, b"who is there?"),
     "/escape": (200, {"Content-Type": "text/html"}, "<title>\x1b[31m[bold]red[/]\u202e</title>x".encode()),
-    "/bomb": (200, {"Content-Type": "text/plain", "Content-Encoding": "gzip"}, gzip.compress(b"0" * 50_000_000)),
+    "/bomb": (200, {"Content-Type": "text/plain", "Content-Encoding": "gzip"}, gzip.compress(b"0" * 50_000_000, 1)),
     "/lies": (200, {"Content-Encoding": "gzip"}, b"not packed"),
     "/short": (200, {"Content-Length": "40"}, b"four"),
     "/many": (

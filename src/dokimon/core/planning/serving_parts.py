@@ -10,6 +10,7 @@ from itertools import islice
 from pathlib import Path
 from typing import NamedTuple
 
+from dokimon.core.expressions import expression
 from dokimon.core.planning.parts import text_of_command
 from dokimon.core.planning.procfile import processes_in, procfile_of
 from dokimon.core.planning.serving import is_server_command
@@ -25,11 +26,11 @@ _WITH_VALUES = {
 }  # fmt: skip
 """Options of `concurrently` and its like that take a word."""
 
-_RUNS = re.compile(
+_RUNS = expression(
     r"^(?:npm|pnpm|yarn|bun)(?:\s+(?:--prefix|-C|--cwd|--dir)\s+(?P<folder>\S+))?(?:\s+(?:run(?:-script)?|start)\b)?"
     r"(?:\s+(?:-w|--workspace|--filter|workspace)[ =](?P<package>\S+))?(?:\s+run)?\s+(?P<name>[\w:.-]+)"
 )
-_CHANGES_FOLDER = re.compile(r"^cd\s+(?P<folder>[^\s;&]+)\s*&&\s*(?P<rest>.+)$", re.DOTALL)
+_CHANGES_FOLDER = expression(r"^cd\s+(?P<folder>[^\s;&]+)\s*&&\s*(?P<rest>.+)$", re.DOTALL)
 
 
 class Part(NamedTuple):
@@ -117,13 +118,15 @@ def _of_concurrently(folder: Path, words: Sequence[str]) -> Iterator[Part]:
 def _run_in_packages(words: Sequence[str]) -> str | None:
     """Return the script that is run in every package of the workspace side by side; None for other commands."""
     line = " ".join(words)
-    patterns = (
-        r"^(?:npx )?turbo (?:run )?([\w:-]+)",
-        r"^(?:npx )?lerna run (?=.*--parallel)(?:--\S+ )*([\w:-]+)",
-        r"^(?:npx )?nx run-many (?=.*(?:-t|--target)[ =])(?:.*?)(?:-t|--target)[ =]([\w:-]+)",
-        r"^pnpm (?=.*(?:-r|--recursive)\b)(?=.*--parallel)(?:-\S+ )*(?:run )?(?:-\S+ )*([\w:-]+)",
-    )
-    return next((found[1] for pattern in patterns if (found := re.match(pattern, line))), None)
+    return next((found[1] for pattern in _EVERY_PACKAGE if (found := pattern.match(line))), None)
+
+
+_EVERY_PACKAGE = (
+    expression(r"^(?:npx )?turbo (?:run )?([\w:-]+)"),
+    expression(r"^(?:npx )?lerna run (?=.*--parallel)(?:--\S+ )*([\w:-]+)"),
+    expression(r"^(?:npx )?nx run-many (?=.*(?:-t|--target)[ =])(?:.*?)(?:-t|--target)[ =]([\w:-]+)"),
+    expression(r"^pnpm (?=.*(?:-r|--recursive)\b)(?=.*--parallel)(?:-\S+ )*(?:run )?(?:-\S+ )*([\w:-]+)"),
+)
 
 
 def _of_script(folder: Path, text: str) -> Part | None:
