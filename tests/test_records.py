@@ -2,10 +2,12 @@
 
 from __future__ import annotations
 
+import contextlib
 import csv
 import io
 import json
 import os
+import socket
 import sqlite3
 import stat
 import subprocess
@@ -21,6 +23,9 @@ import pytest
 
 from conftest import World
 from dokimon.core.declarations.commits import commits_since, first_commit, remote_of
+from dokimon.core.jobs.recording import Recorder
+from dokimon.core.jobs.smoke import plan_smoke
+from dokimon.core.jobs.verify import verify
 from dokimon.core.records import contents, history, packages
 from dokimon.core.records.places import find_place, settle_place
 from dokimon.core.records.record import Record, row_of
@@ -110,6 +115,41 @@ def test_each_call_leaves_a_record_outside_the_checkout_for_this_user_alone(worl
     world.dokimon("verify")
     assert world.dokimon("history").out.splitlines()[-1] == "1 record: all was well in 1"
     assert "Nothing was recorded" in world.dokimon("history", world.home).out
+
+
+def _service() -> socket.socket:
+    """Listen on a port that is not given out by chance, as a service does."""
+    for port in range(21000 + os.getpid() % 9000, 31000):
+        with contextlib.suppress(OSError):
+            return socket.create_server(("127.0.0.1", port))
+    raise AssertionError("no port is free")
+
+
+def test_it_is_known_whether_all_is_as_when_the_last_smoke_check_passed(world: World) -> None:
+    world.server("plain")
+    world.write({"tides.txt": "high at 9\n"})
+
+    def is_unchanged() -> bool:
+        verified = verify(world.checkout, world.environment)
+        recorder = Recorder(verified, keeping=True)
+        recorder.begin(plan_smoke(verified, verified.environment, ()))
+        recorder.wait()
+        return recorder.unchanged.is_set()
+
+    assert not is_unchanged()
+    with _service():
+        assert world.dokimon("smoke").status == 0 and is_unchanged()
+    assert not is_unchanged()  # a port is no longer listened on
+    assert world.dokimon("smoke").status == 0 and is_unchanged()
+    world.environment["TIDES"] = "low"
+    assert not is_unchanged()
+    del world.environment["TIDES"]
+    (world.checkout / "tides.txt").write_text("high at 10\n")
+    assert not is_unchanged()
+    (world.checkout / "tides.txt").write_text("high at 9\n")
+    assert is_unchanged()
+    world.write({"dokimon.toml": 'format = 1\n[[run]]\nname = "harbour"\ncommand = "false"\nkind = "server"\n'})
+    assert world.dokimon("smoke").status == 1 and not is_unchanged()
 
 
 def test_no_value_of_a_variable_is_in_the_records(world: World) -> None:

@@ -9,6 +9,7 @@ import threading
 from pathlib import Path
 from typing import Any
 
+import msgspec
 import pytest
 
 from conftest import STANDINS
@@ -23,6 +24,7 @@ from dokimon.core.processes.tree import Tree
 from dokimon.core.processes.watching import Watcher
 from dokimon.core.report.model import Run
 from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.run import phases
 from dokimon.core.smoking.run.attempts import carry_out
 from dokimon.core.source import Source
 
@@ -40,8 +42,8 @@ def context_of(folder: Path, watched_seconds: float = 0.1) -> RunContext:
     )
 
 
-def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: float = 0.1, **more: Any) -> Run:
-    plan = RunPlan(
+def plan_of(folder: Path, *words: str, rank: Rank = Rank.FILE, **more: Any) -> RunPlan:
+    return RunPlan(
         name="tides",
         command=(sys.executable, str(STANDINS / "settles.py"), *words),
         folder=folder,
@@ -49,8 +51,10 @@ def run_of(folder: Path, *words: str, rank: Rank = Rank.FILE, watched_seconds: f
         rank=rank,
         **more,
     )
-    context = context_of(folder, watched_seconds)
-    with carry_out(plan, context) as attempt:
+
+
+def run_of(folder: Path, *words: str, watched_seconds: float = 0.1, **more: Any) -> Run:
+    with carry_out(plan_of(folder, *words, **more), context_of(folder, watched_seconds)) as attempt:
         pass
     return attempt.report
 
@@ -122,6 +126,17 @@ def test_a_run_that_dies_soon_after_it_was_up_has_failed(tmp_path: Path) -> None
     run = run_of(tmp_path, "dies", watched_seconds=8.0)
     assert run.verdict == "failed" and "within 8 s after it was up" in run.reason
     assert run.last_lines[-1] == "lost the connection"
+
+
+def test_a_run_is_watched_for_less_where_all_is_as_when_it_last_passed(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch
+) -> None:
+    monkeypatch.setattr(phases, "UNCHANGED_SHARE", 0.0)
+    context = msgspec.structs.replace(context_of(tmp_path, watched_seconds=600.0), after_checks_seconds=0.1)
+    context.unchanged.set()
+    with carry_out(plan_of(tmp_path, "greets", "0"), context) as attempt:
+        pass
+    assert attempt.report.verdict == "passed" and (attempt.report.watched_seconds or 600) < 600
 
 
 @pytest.mark.parametrize(

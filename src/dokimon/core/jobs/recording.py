@@ -32,12 +32,13 @@ class Recorder:
     """Makes the record of one call.
 
     `notes` are what is to be said about the records: that none could be kept, or that a damaged file was set aside.
-    With `keeping` false nothing is written.
+    With `keeping` false nothing is written. `unchanged` is set once it is known that all is as when it last passed.
     """
 
     def __init__(self, verified: Verified, *, keeping: bool) -> None:
         checkout = verified.checkout
         self.notes: list[str] = []
+        self.unchanged = threading.Event()
         self._verified, self._root = verified, checkout.root
         store = store_of(verified.environment, checkout.untrusted)
         self._memory = Memory(store, checkout.root) if store else None
@@ -53,6 +54,11 @@ class Recorder:
             self._looking = threading.Thread(target=self._look_meanwhile, args=(plan,), daemon=True)
             self._looking.start()
 
+    def wait(self) -> None:
+        """Wait until what `begin` began is over."""
+        if self._looking:
+            self._looking.join()
+
     def _look_meanwhile(self, plan: Plan) -> None:
         from dokimon.core.planning.plan import shown  # what only verifies plans nothing
 
@@ -60,6 +66,20 @@ class Recorder:
             self._look_at(whole=True)
             steps = [shown(each.command, each.folder, each.words) for each in plan.prepare]
             self._installed(commands_in([*steps, *(each.in_words for each in plan.runs)]))
+            if self._is_as_when_passed(plan):
+                self.unchanged.set()
+
+    def _is_as_when_passed(self, plan: Plan) -> bool:
+        """Whether the last smoke check passed, and all that is known is as it was then."""
+        checks = [kept for kept in self._memory.rows() if kept.row.command == "smoke"] if self._memory else []
+        if self._memory is None or not checks or not checks[-1].row.is_good or not plan.runs:
+            return False
+        from dokimon.core.records.sameness import is_as_then
+
+        given = {name: value for run in plan.runs for name, value in run.environment.items()}
+        around = self._surroundings(given, ())
+        then = self._memory.store.record(checks[-1].id)
+        return is_as_then(then, around, self._verified.findings, frozenset(each.name for each in plan.runs))
 
     def look_at_all(self) -> None:
         """Look at the whole checkout and at who listens, now."""
@@ -72,6 +92,7 @@ class Recorder:
         """
         if self._memory is None:
             return report
+        self.wait()
         report = with_provenance(report)
         try:
             failed = report.verdict not in ("met", "passed") and not report.interrupted
@@ -112,14 +133,16 @@ class Recorder:
 
     def surroundings(self, report: Report, given: Mapping[str, str]) -> Surroundings:
         """Return what may explain a later difference; raises `RecordsFault`."""
-        if self._looking:
-            self._looking.join()
+        self.wait()
         if self._look is None:
             self._look_at(whole=report.command == "smoke")
+        return self._surroundings(given, self._commands(report))
+
+    def _surroundings(self, given: Mapping[str, str], commands: tuple[Reached, ...]) -> Surroundings:
         look = self._look or Look({}, False, ())
         checkout, environment = self._verified.checkout, {**self._verified.environment, **given}
         key = self._memory.store.key() if self._memory else b""
-        return surroundings_of(checkout.root, checkout.project, look, environment, self._commands(report), key)
+        return surroundings_of(checkout.root, checkout.project, look, environment, commands, key)
 
     def shared(self, report: Report, given: Mapping[str, str] = {}) -> Report:
         """Return the report fit to hand on, with its surroundings, and without what is private about who made it."""

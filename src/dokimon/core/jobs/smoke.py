@@ -96,6 +96,7 @@ def smoking(
         )
         with turn(verified.checkout.root, environment, options.wait_seconds, halt, watcher):
             if recorder:
+                context = msgspec.structs.replace(context, unchanged=recorder.unchanged)
                 recorder.begin(plan)
             with carry_out_plan(plan, context, prepare_first=options.prepare, stays_up=options.keep) as carried:
                 if options.keep and carried.up:

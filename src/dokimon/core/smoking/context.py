@@ -18,6 +18,9 @@ from dokimon.core.processes.watching import Watcher
 WATCHED_SECONDS = 2.0
 """How long a run is watched after it was up: some die of what they find out only then."""
 
+UNCHANGED_SHARE = 0.25
+"""Of that time, where all is as it was when it last passed: what it would die of was not there then."""
+
 AFTER_CHECKS_SECONDS = 0.25
 """How long it is watched after its checks in any case: it may die of what they asked."""
 
@@ -30,7 +33,8 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
     A browser that is here `may_render` a page that nobody asked to be rendered.
     `ports` are those that smoke checks side by side give out together. `begun` is when all this began (`time.monotonic`).
-    A run is watched for `watched_seconds` from when it was up, and for `after_checks_seconds` from its last check.
+    A run is watched for `watched_seconds` from when it was up, and for `after_checks_seconds` from its last check; for a
+    share of that where all is `unchanged` since it last passed, which may be found out only while it runs.
     """
 
     environment: Mapping[str, str]
@@ -43,6 +47,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     looks: Mapping[str, Look] = {}
     checking: bool = True
     may_render: bool = True
+    unchanged: threading.Event = msgspec.field(default_factory=threading.Event)
     ports: Ports = msgspec.field(default_factory=Ports)
     begun: float = msgspec.field(default_factory=time.monotonic)
     watched_seconds: float = WATCHED_SECONDS

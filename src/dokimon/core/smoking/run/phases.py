@@ -27,6 +27,7 @@ from dokimon.core.processes.stopping import Stopped
 from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.trouble import kind_of
 from dokimon.core.report.model import Check, Fact, Listening, Stranger
+from dokimon.core.smoking.context import UNCHANGED_SHARE
 from dokimon.core.smoking.run.defaults import default_checks, with_root_page
 from dokimon.core.smoking.run.session import Session
 from dokimon.core.text import clean
@@ -227,6 +228,8 @@ def watch(session: Session, state: State, up_since: float) -> Watched:
     """Watch a run that is up `up_since` (`time.monotonic`) for a moment longer: it may die of what it finds out now."""
     tree, context = session.tree, session.context
     seconds = context.watched_seconds * (_SEVERAL_TIMES if session.inputs.several else 1)
+    if context.unchanged.is_set() and not _is_uneasy(session):
+        seconds *= UNCHANGED_SHARE
     until = max(up_since + seconds, time.monotonic() + context.after_checks_seconds)
     longest = up_since + context.watched_seconds * _LONGEST_TIMES
     while not context.halt.is_set() and (left := until - time.monotonic()) > 0:
@@ -238,7 +241,7 @@ def watch(session: Session, state: State, up_since: float) -> Watched:
             tree.output.wait(1.0)  # what it said last may still be on its way
             return Watched(
                 seconds=round(time.monotonic() - up_since, 3),
-                went=f"{how_ended(tree.exit_status)} within {context.watched_seconds:g} s after it was up",
+                went=f"{how_ended(tree.exit_status)} within {seconds:g} s after it was up",
                 last_lines=tree.output.last(LAST_LINES),
             )
     return Watched(seconds=round(time.monotonic() - up_since, 3))
