@@ -214,7 +214,7 @@ def test_a_folder_that_cannot_be_written_loses_nothing_of_the_answer(world: Worl
 
 
 def test_a_full_disk_is_said_and_loses_nothing(store: Store, tmp_path: Path) -> None:
-    memory = Memory(store, tmp_path)
+    memory = Memory(store, tmp_path, tmp_path)
     memory.keep(record_of(), {})
     store._opened().execute("PRAGMA max_page_count = 1")  # as many as there are: no page more
     with pytest.raises(RecordsFault, match="disk is full"):
@@ -228,7 +228,7 @@ def test_two_at_once_both_leave_their_record(tmp_path: Path) -> None:
     def keep() -> None:
         mine = Store(tmp_path / "state")
         for _ in range(10):
-            Memory(mine, tmp_path).keep(record_of(files={"a": "1"}), {})
+            Memory(mine, tmp_path, tmp_path).keep(record_of(files={"a": "1"}), {})
         mine.key()
         mine.close()
 
@@ -244,7 +244,7 @@ def test_two_at_once_both_leave_their_record(tmp_path: Path) -> None:
 
 
 def test_the_last_ones_are_kept_and_what_passed_last_at_each_commit(store: Store, tmp_path: Path) -> None:
-    memory = Memory(store, tmp_path)
+    memory = Memory(store, tmp_path, tmp_path)
     old = made_at(report_of(), commit="a" * 40)
     memory.keep(record_of(old, files={"old.py": "1"}), {})
     memory.keep(record_of(made_at(report_of(verdict="failed"), commit="a" * 40), files={"gone.py": "2"}), {})
@@ -258,7 +258,7 @@ def test_the_last_ones_are_kept_and_what_passed_last_at_each_commit(store: Store
 
 
 def test_a_record_that_cannot_be_read_hides_no_other(store: Store, tmp_path: Path) -> None:
-    memory = Memory(store, tmp_path)
+    memory = Memory(store, tmp_path, tmp_path)
     for _ in range(3):
         memory.keep(record_of(), {})
     with sqlite3.connect(tmp_path / "state/records.sqlite") as link:
@@ -284,6 +284,29 @@ def test_a_checkout_that_moved_is_known_again(store: Store, tmp_path: Path) -> N
     plain = tmp_path / "plain"
     plain.mkdir()
     assert find_place(store, plain) is None and settle_place(store, plain) == find_place(store, plain)
+
+
+def test_a_project_never_speaks_of_another_in_its_repository(world: World) -> None:
+    for name in ("quay", "board"):
+        at = world.checkout / "apps" / name
+        at.mkdir(parents=True)
+        (at / "package.json").write_text("{}")
+    quay, board = world.checkout / "apps/quay", world.checkout / "apps/board"
+    assert world.dokimon("verify", cwd=quay).status == 1
+    store = Store(world.home / ".local/state/dokimon")
+    (old,) = Memory(store, world.checkout, quay).rows()
+    bare = msgspec.structs.replace(store.record(old.id), surroundings=store.record(old.id).surroundings)
+    number = settle_place(store, world.checkout)
+    store.add(number, bare)  # as records were kept before: under the root, and without the folder in the row
+    with sqlite3.connect(world.home / ".local/state/dokimon/records.sqlite") as link:
+        without = "json_remove(CAST(summary AS TEXT), '$.folder')"
+        link.execute(f"UPDATE records SET summary = {without} WHERE checkout = ?", (number,))
+    store.close()
+    store = Store(world.home / ".local/state/dokimon")
+    assert len(Memory(store, world.checkout, quay).rows()) == 2
+    assert Memory(store, world.checkout, board).rows() == [] == Memory(store, world.checkout, world.checkout).rows()
+    assert "nothing was recorded" in world.dokimon("compare", cwd=board).err
+    assert len(json.loads(world.dokimon("history", "--format", "json", cwd=quay).out)["lines"]) == 2
 
 
 def test_projects_in_one_repository_are_checkouts_of_their_own(store: Store, tmp_path: Path) -> None:

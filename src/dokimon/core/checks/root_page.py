@@ -35,22 +35,27 @@ class Named(NamedTuple):
 
 
 class RootPage(CheckSpec, frozen=True, kw_only=True):
-    """Not to be asked for: the default check of a server. `has_page` says that a page for its root is among its files."""
+    """Not to be asked for: the default check of a server. `has_page` says that a page for its root is among its files.
+
+    `at` is the root, or an address with a token that it printed: without that it shows a page to sign in at most.
+    """
 
     kind_name: ClassVar[str] = "http"
     asks_server: ClassVar[bool] = True
 
+    at: str = "/"
     paths: tuple[Named, ...] = ()
     has_page: bool = False
 
     @property
     def default_name(self) -> str:
         """As the check of the path itself is called."""
-        return "GET /"
+        return f"GET {self.at.partition('?')[0]}"
 
     def look(self, context: CheckContext) -> list[Check]:
         """Look at the root page and at what is named, and return what was seen."""
-        answer, checks = look_at(Http(get="/"), context)
+        answer, checks = look_at(Http(get=self.at), context)
+        checks = [msgspec.structs.replace(checks[0], name=self.default_name), *checks[1:]]
         if answer is None:
             return checks
         answer, checks, context = _where_it_leads(answer, checks, context)

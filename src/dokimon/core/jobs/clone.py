@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.declarations.checkout import find_checkout
+from dokimon.core.declarations.checkout import Checkout, find_checkout
 from dokimon.core.declarations.revision import repository_above
 from dokimon.core.files import make_for_oneself
 from dokimon.core.jobs.options import CloneOptions, SmokeOptions
@@ -80,7 +80,7 @@ def smoking_clone(
         staged=clone_options.staged,
         lacks=missing,
         notes=clone.notes,
-        folder_passed=_when_it_passed(checkout.root, environment, checkout.untrusted) if wrong else None,
+        folder_passed=_when_it_passed(checkout, environment) if wrong else None,
     )
     work.report = msgspec.structs.replace(report, from_clone=told)
 
@@ -114,13 +114,14 @@ def _as_of_checkout(report: Report, clone: Clone, root: Path, logs: tuple[str, s
     return msgspec.structs.replace(changed, project=project)
 
 
-def _when_it_passed(root: Path, environment: Mapping[str, str], untrusted: Path) -> str | None:
+def _when_it_passed(checkout: Checkout, environment: Mapping[str, str]) -> str | None:
     """Return when the folder itself last passed a smoke check, or None."""
-    store = store_of(environment, untrusted)
+    store = store_of(environment, checkout.untrusted)
     if store is None:
         return None
     try:
-        found = last_passed([kept for kept in Memory(store, root).rows() if kept.row.command == "smoke"])
+        rows = Memory(store, checkout.root, checkout.project).rows()
+        found = last_passed([kept for kept in rows if kept.row.command == "smoke"])
         return shown_time(found.row.at) if found else None
     except RecordsFault:
         return None

@@ -40,7 +40,7 @@ def compare_with_record(start: Path, environment: Mapping[str, str], asked: str 
     store = store_of(environment, checkout.untrusted)
     if store is None:
         raise ComparisonFault("there are no records here: no home, or one inside the checkout")
-    memory = Memory(store, checkout.root)
+    memory = Memory(store, checkout.root, checkout.project)
     try:
         rows = memory.rows()
         kept = since(rows, asked) if asked else _passed(rows)
@@ -125,7 +125,11 @@ def compare_with_report(start: Path, environment: Mapping[str, str], theirs: Rep
     verified = verify(start, environment)
     now = _now(verified)
     store = store_of(environment, verified.checkout.untrusted)
-    latest = _last_smoke(Memory(store, verified.checkout.root)) if store and theirs.command == "smoke" else None
+    latest = (
+        _last_smoke(Memory(store, verified.checkout.root, verified.checkout.project))
+        if store and theirs.command == "smoke"
+        else None
+    )
     if latest:
         now = _with_runs(now, latest)
     nothing = Surroundings(system="", architecture="", release="")

@@ -18,13 +18,13 @@ def history_of(start: Path, environment: Mapping[str, str]) -> tuple[History, li
     """
     checkout = find_checkout(start)
     store = store_of(environment, checkout.untrusted)
-    rows = Memory(store, checkout.root).rows() if store else []
+    rows = Memory(store, checkout.root, checkout.project).rows() if store else []
     if store:
         store.close()
     history = History(
         format=FORMAT,
         root=clean(str(checkout.root)),
-        name=rows[-1].row.name if rows else clean(checkout.root.name or str(checkout.root), 80),
+        name=rows[-1].row.name if rows else clean(checkout.project.name or str(checkout.project), 80),
         lines=lines_of([kept.row for kept in rows]),
     )
     return history, store.notes if store else []

@@ -24,6 +24,6 @@ def page_of(report: Report, environment: Mapping[str, str]) -> str:
     rows = []
     if store:
         with suppress(RecordsFault):  # the call itself says so, where it could not keep its record
-            rows = [kept.row for kept in Memory(store, root).rows()]
+            rows = [kept.row for kept in Memory(store, root, root / (report.project.folder or ".")).rows()]
         store.close()
     return as_page.encode(report, rows, own / "logs" if own else None)

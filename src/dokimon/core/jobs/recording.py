@@ -41,7 +41,7 @@ class Recorder:
         self.unchanged = threading.Event()
         self._verified, self._root = verified, checkout.root
         store = store_of(verified.environment, checkout.untrusted)
-        self._memory = Memory(store, checkout.root) if store else None
+        self._memory = Memory(store, checkout.root, checkout.project) if store else None
         self._keeping = keeping and self._memory is not None and verified.workspace.settings.project.record
         self._look: Look | None = None
         self._looking: threading.Thread | None = None

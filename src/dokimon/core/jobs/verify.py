@@ -22,6 +22,7 @@ from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.asking import Asker
 from dokimon.core.machine.links import folder_of_links
 from dokimon.core.machine.once import Once
+from dokimon.core.machine.own_environment import without_own
 from dokimon.core.machine.platform import loopback_addresses, own_folder
 from dokimon.core.machine.survey import Installation, Survey
 from dokimon.core.proving.supposing import Supposition, in_words, read_suppositions, supposed, without_remedies
@@ -83,6 +84,7 @@ def verify(
     verified in one call, with the same environment. Raises `SettingsFault`, `CatalogueFault` and `SuppositionFault`.
     """
     declared = declare(start, environment, may_ask)
+    environment = without_own(environment, declared.checkout.root)
     suppositions = read_suppositions(suppose, declared.workspace.catalogue)
     verified = _held_against_machine(declared, environment, fresh, suppositions, once)
     if not pick or suppositions:

@@ -11,6 +11,7 @@ import msgspec
 
 from dokimon.core.declarations.checkout import projects_below
 from dokimon.core.expressions import expression
+from dokimon.core.planning.by_hand import by_hand
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
 from dokimon.core.settings.model import Settings
@@ -19,7 +20,17 @@ from dokimon.core.text import nearest
 Planner = Callable[[PlanContext], Plan | None]
 
 PLANNERS: Mapping[str, tuple[str, ...]] = {
-    "node": ("package.json",),
+    "node": (
+        "package.json",
+        "server.js",
+        "app.js",
+        "index.js",
+        "main.js",
+        "server.mjs",
+        "app.mjs",
+        "index.mjs",
+        "main.mjs",
+    ),
     "deno": ("deno.json", "deno.jsonc"),
     "python": (),
     "php": ("composer.json", "index.php", "public", "web", "htdocs", "www", "public_html"),
@@ -36,9 +47,10 @@ PLANNERS: Mapping[str, tuple[str, ...]] = {
     "native": ("CMakeLists.txt", "meson.build"),
     "qmake": ("*.pro",),
     "make": ("configure", "configure.ac", "configure.in", "Makefile", "GNUmakefile", "src"),
-    "perl": ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi", "*.pl"),
+    "perl": ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi", "bin", "script", "*.pl"),
     "haskell": ("*.cabal", "package.yaml"),
     "by_manifest": (),
+    "notebooks": ("*.ipynb", "notebooks"),
     "documentation": ("mkdocs.yml", "mkdocs.yaml", "conf.py", "source", "docs", "doc"),
 }
 """The planners of ecosystems by their modules, in order, with the files or folders that there are where they can find a way.
@@ -47,10 +59,10 @@ Each looks at a folder and returns how its ecosystem would start the project the
 there is one of these names, whatever its capitals (`*.java`: one that ends so); without any, everywhere.
 """
 
-FOR_ALL = ("processes", "tasks", "proposals")
+FOR_ALL = ("processes", "tasks", "functions", "proposals")
 """What says how to start in the same words for every ecosystem: their commands need what the others prepare."""
 
-LAST = "pages"
+LAST = ("containers", "pages")
 """What is left when no other planner found a way."""
 
 
@@ -109,9 +121,10 @@ def _picked(ways: list[RunPlan], chosen: Sequence[str], *, every: bool, context:
         return _pick(ways, chosen)
     certain = [run for run in ways if run.rank < Rank.PROPOSAL]
     if not certain:
+        used = by_hand(context.folder)
         raise PlanFault(
             f"nothing says for certain how the project in {context.folder} is started; "
-            f"what could be tried, in this order:{_listed(ways)}"
+            f"what could be tried, in this order:{_listed(ways)}{f'{chr(10)}{used}' if used else ''}"
         )
     if every:
         return tuple(certain)
@@ -188,7 +201,7 @@ def _inferred(context: PlanContext) -> list[Plan]:
             found.append(msgspec.structs.replace(plan, runs=runs, prepare=(*steps, *plan.prepare)))
     if any(run.rank < Rank.PROPOSAL for plan in found for run in plan.runs):
         return found
-    last = planner_of(LAST)(context)
+    last = next((plan for module in LAST if (plan := planner_of(module)(context)) is not None), None)
     return [*found, last] if last else found
 
 
@@ -234,6 +247,8 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 
 
 def _nothing(context: PlanContext) -> str:
+    if used := by_hand(context.folder):
+        return f"nothing to start in {context.folder}\n{used}"
     library = ": nothing in it is started, as that of a library" if _of_ecosystems(context) else ""
     return (
         f"found no way to start the project in {context.folder}{library}\n"

@@ -82,7 +82,8 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     once a line matches `up_line`, `up_file` is there and new, or `up_get` answers with a success; without any of these
     once it answers. `shown_as` stands for its command in reports, where that is not a command to type; `lacks` says why
     it cannot be carried out here, `rank` how well it stands among the ways to start the project; `harmless` are texts of
-    lines that look like an error of it and are none.
+    lines that look like an error of it and are none. `published` are ports that a container engine opens for it, outside
+    of its own processes; `afterwards` is a command that is carried out once it has been stopped, however that was.
     """
 
     name: str
@@ -108,6 +109,8 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     shown_as: str | None = None
     lacks: str | None = None
     checks: tuple[PlannedCheck, ...] = ()
+    published: tuple[int, ...] = ()
+    afterwards: tuple[str, ...] = ()
     rank: Rank = Rank.FILE
 
     @property

@@ -15,7 +15,7 @@ from dokimon.core.processes.answering import Asking
 from dokimon.core.processes.candidates import Known, chosen, may_be_asked, own_servers, without_tools_pipes
 from dokimon.core.processes.printed import NOTHING, printed_in
 from dokimon.core.processes.settling import Activity, Settled, Settling
-from dokimon.core.processes.sockets import asked_address, listeners, origin, strangers
+from dokimon.core.processes.sockets import asked_address, listeners_of, origin, strangers
 from dokimon.core.processes.systems.face import here
 from dokimon.core.processes.tree import Tree
 from dokimon.core.processes.trouble import kind_of
@@ -143,7 +143,7 @@ class _Looks:
 
     def servers(self) -> list[Listening]:
         """The sockets of its own that may be its servers, the likeliest first."""
-        found = own_servers(listeners(self.tree.processes(), self.table), self.known)
+        found = own_servers(listeners_of(self.tree, self.table), self.known)
         self._prints_own |= any(at.port in self.known.printed.ports for at in found)
         return found
 
@@ -314,7 +314,7 @@ def _by_answer(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     if not at or not told:
         return None
     processes = looks.tree.processes()
-    if at not in listeners(processes, looks.table):  # once more: it must still be the tree's own
+    if at not in listeners_of(looks.tree, looks.table):  # once more: it must still be the tree's own
         return None
     how, url = told.language, told.url
     if how and looks.speaks_http and not how.says_what:

@@ -9,6 +9,7 @@ from urllib.parse import urlsplit
 from dokimon.core.machine.platform import is_loopback
 from dokimon.core.processes.systems.face import command_of, here, is_held
 from dokimon.core.processes.systems.values import Sockets
+from dokimon.core.processes.tree import Tree
 from dokimon.core.report.model import Listening, Stranger
 from dokimon.core.text import clean
 
@@ -27,6 +28,17 @@ def listeners(pids: Iterable[int], table: Sockets | None = None) -> tuple[Listen
     return tuple(
         Listening(address=ip, port=port, pid=found[ip, port], exposed=not is_loopback(ip)) for ip, port in ordered
     )
+
+
+def listeners_of(tree: Tree, table: Sockets | None = None) -> tuple[Listening, ...]:
+    """Return the listening TCP sockets of a tree's processes, and those that a container engine holds open for it."""
+    own = listeners(tree.processes(), table)
+    taken = {each.port for each in own}
+    held = [each for port in sorted(tree.published - taken) for each in strangers(port)]
+    return (*own, *(
+        Listening(address=each.address, port=each.port, pid=each.pid or 0, exposed=not is_loopback(each.address))
+        for each in held
+    ))  # fmt: skip
 
 
 def _of(pids: Iterable[int], table: Sockets | None) -> dict[tuple[str, int], int]:

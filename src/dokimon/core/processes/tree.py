@@ -24,7 +24,8 @@ class StartFault(Fault):
 class Tree:
     """A running command below its warden (see `systems/warden.py`). Use `start` to make one and `close` to end it for good.
 
-    `lost_warden` says that somebody killed the warden: what was known of the tree was killed then.
+    `published` are ports that a container engine, which is no process of the tree, opens for it. `lost_warden` says that
+    somebody killed the warden: what was known of the tree was killed then.
     """
 
     def __init__(self, warded: Warded, output: Output) -> None:
@@ -37,6 +38,7 @@ class Tree:
         self._ended = threading.Event()
         self._empty = threading.Event()
         self.pid = 0
+        self.published: frozenset[int] = frozenset()
         self.exit_status: int | None = None
         self.lost_warden = False
 

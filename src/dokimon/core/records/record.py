@@ -40,6 +40,7 @@ def row_of(record: Record) -> Row:
         verdict=report.verdict,
         dokimon=made.dokimon,
         name=report.project.name,
+        folder=report.project.folder or ".",
         commit=made.commit,
         branch=made.branch,
         changed=made.changed,

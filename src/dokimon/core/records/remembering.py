@@ -13,6 +13,7 @@ from dokimon.core.machine.platform import own_folder
 from dokimon.core.records.places import find_place, settle_place
 from dokimon.core.records.store import Kept, RecordsFault, Store
 from dokimon.core.report.rows import Row
+from dokimon.core.text import clean
 
 if TYPE_CHECKING:
     from dokimon.core.records.record import Record
@@ -26,23 +27,38 @@ def store_of(environment: Mapping[str, str], untrusted: Path) -> Store | None:
 
 
 class Memory:
-    """The records of one checkout."""
+    """The records of one project: of the folder `project` of the checkout at `root`.
 
-    def __init__(self, store: Store, root: Path) -> None:
-        self.store, self._root = store, root
+    They are kept under the folder of the project. Those of old lie under the root, of whichever project they are.
+    """
+
+    def __init__(self, store: Store, root: Path, project: Path) -> None:
+        self.store, self._root, self._project = store, root, project
         self._place: int | None = None
         self._looked = False
 
     @property
     def place(self) -> int | None:
-        """The number of the checkout in the store, or None where nothing was recorded of it; raises `RecordsFault`."""
+        """The number of the project in the store, or None where nothing was recorded of it; raises `RecordsFault`."""
         if not self._looked:
-            self._place, self._looked = find_place(self.store, self._root), True
+            self._place, self._looked = find_place(self.store, self._project), True
         return self._place
 
     def rows(self) -> list[Kept]:
         """Return what is kept, the oldest first; raises `RecordsFault`."""
-        return [] if self.place is None else self.store.rows(self.place)
+        own = [] if self.place is None else self.store.rows(self.place)
+        root = find_place(self.store, self._root) if self._project != self._root else None
+        every = [*own, *(self.store.rows(root) if root is not None and root != self.place else [])]
+        below = clean(self._project.relative_to(self._root).as_posix())
+        return sorted((each for each in every if self._folder_of(each) == below), key=lambda each: each.id)
+
+    def _folder_of(self, kept: Kept) -> str:
+        """Return the folder of the project that a record is of; one of old says it in its report alone."""
+        if kept.row.folder is not None:
+            return kept.row.folder
+        with suppress(RecordsFault):
+            return self.store.record(kept.id).report.project.folder or "."
+        return "."
 
     def known_files(self) -> dict[str, tuple[int, int, str]]:
         """Return what is known of the files of the checkout; nothing where that cannot be read."""
@@ -52,7 +68,7 @@ class Memory:
 
     def keep(self, record: Record, files: Mapping[str, tuple[int, int, str]]) -> None:
         """Keep a record, and what its files hold; raises `RecordsFault`."""
-        self._place, self._looked = settle_place(self.store, self._root), True
+        self._place, self._looked = settle_place(self.store, self._project), True
         self.store.add(self._place, record)
         if files:
             self.store.keep_files(self._place, files)

@@ -8,7 +8,8 @@ import msgspec
 class Row(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     """What a history shows of one record.
 
-    `at` is RFC 3339 in UTC. `plan` tells one plan from another, `machine` one machine from another: only times of the same
+    `at` is RFC 3339 in UTC. `folder` is that of the project below the root of the checkout (`.` for the root itself; an
+    old record has none). `plan` tells one plan from another, `machine` one machine from another: only times of the same
     plan on the same machine are compared. `passed` are the runs that passed. Times are in seconds: `prepare`, `start` (until
     it was up), `check` and `stop` are sums over all steps and runs, `up` and `answer` those of the slowest run.
     """
@@ -18,6 +19,7 @@ class Row(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
     verdict: str
     dokimon: str
     name: str
+    folder: str | None = None
     commit: str | None = None
     branch: str | None = None
     changed: bool | None = None

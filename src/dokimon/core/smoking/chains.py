@@ -10,6 +10,7 @@ import msgspec
 from dokimon.core.checks.leftovers import changed, in_short, state_of
 from dokimon.core.planning.plan import Plan, PrepareStep, RunPlan, shown
 from dokimon.core.report.model import Check, Prepared, Run
+from dokimon.core.smoking.built import where_built
 from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.preparing import prepare
 from dokimon.core.smoking.run.attempts import Attempt
@@ -62,6 +63,7 @@ def prepare_and_run(
     """
     work = Work()
     prepared = _prepared(plan.prepare, context, prepare_first=prepare_first)
+    plan = msgspec.structs.replace(plan, runs=tuple(map(where_built, plan.runs)))
     runs: list[Run] = []
     failed = any(each.verdict in ("failed", "unsure") for each in prepared)
     chains = [] if failed else _chains(plan.runs)

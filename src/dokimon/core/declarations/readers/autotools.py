@@ -75,6 +75,8 @@ def read_configure(manifest: Manifest) -> list[Requirement]:
             found.append(need if is_certain else msgspec.structs.replace(need, strength="advised"))
     if manifest.path.parent == manifest.root:
         found.append(any_version("make", manifest.source(1), "configure writes Makefiles"))
+    if any((manifest.path.parent / name).is_file() for name in ("CMakeLists.txt", "meson.build")):
+        return [msgspec.structs.replace(each, strength="advised") for each in found]  # another build does without
     return found
 
 

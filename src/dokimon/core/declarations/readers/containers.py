@@ -57,13 +57,13 @@ def service_of(service: Yaml, known: Mapping[str, str], manifest: Manifest) -> l
     if image is None or not image.text:
         return []
     ports = service.get("ports")
-    published = next((port for each in (ports.each() if ports else ()) if (port := _published(each))), None)
+    published = next((port for each in (ports.each() if ports else ()) if (port := published_port(each))), None)
     text = filled(image.text, known)
     found = of_service(text, published, manifest.source(image.line), "the project's container files start it")
     return found or of_image(text, manifest.source(image.line), "the project's container files use it")
 
 
-def _published(port: Yaml) -> int | None:
+def published_port(port: Yaml) -> int | None:
     """Return the port on this machine (`"5433:5432"`, `127.0.0.1:5433:5432`, the long form)."""
     long = port.get("published")
     text = (long.text if long else port.text) or ""

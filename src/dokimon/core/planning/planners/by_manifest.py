@@ -4,7 +4,7 @@ from __future__ import annotations
 
 import re
 import tomllib
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Mapping
 from functools import cache
 from pathlib import Path
 from typing import Literal
@@ -44,20 +44,26 @@ class Way(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=True)
     rank: Literal["framework", "command", "file"] = "framework"
     beside: bool = False
     terminal: bool = False
+    kind: Literal["program"] | None = None
 
 
 @cache
-def ways() -> tuple[Way, ...]:
-    """Return all ways of the file, in its order."""
-    read = tomllib.loads(Path(__file__).with_name("by_manifest.toml").read_text("utf-8"))
+def ways(name: str = "by_manifest") -> tuple[Way, ...]:
+    """Return all ways of a file of this folder, in its order."""
+    read = tomllib.loads(Path(__file__).with_name(f"{name}.toml").read_text("utf-8"))
     return tuple(msgspec.convert(read["way"], tuple[Way, ...]))
 
 
 def plan(context: PlanContext) -> Plan | None:
     """Return what the manifests of the folder say of starting; a site beside another project is only proposed."""
+    return plan_by(ways(), context)
+
+
+def plan_by(known: Iterable[Way], context: PlanContext) -> Plan | None:
+    """Return the plan of those ways whose manifest is in the folder and shows them; None of none."""
     steps: dict[tuple[str, ...], PrepareStep] = {}
     runs: dict[tuple[str, ...], RunPlan] = {}
-    for way in ways():
+    for way in known:
         for path, words, line in _found(way, context.folder):
             run = _run(way, path, words, line, context)
             assert isinstance(run.command, tuple)
@@ -120,7 +126,7 @@ def _run(way: Way, path: Path, words: Mapping[str, str], line: int, context: Pla
         command=tuple(filled(word, words) for word in way.command),
         folder=context.folder,
         source=context.source(path, line),
-        kind="server" if way.port is not None else None,
+        kind="server" if way.port is not None else way.kind,
         port=way.port,
         may_move=way.port not in (None, "any"),
         terminal=way.terminal,

@@ -37,7 +37,7 @@ def plan(context: PlanContext) -> Plan | None:
                 command=("go", "run", where),
                 folder=folder,
                 source=context.source(path, line),
-                rank=Rank.COMMAND,
+                rank=Rank.COMMAND if (folder / "go.mod").is_file() else Rank.FILE,
             )
         )
     own = _module_name(folder)

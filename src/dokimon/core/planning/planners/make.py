@@ -226,7 +226,8 @@ def _plain(context: PlanContext) -> Plan | None:
 def _made(context: PlanContext, folder: Path, makefile: Path, listed: list[tuple[str, Path, int]]) -> Plan:
     """Return the plan that makes in a folder and starts one of the programs that are built there."""
     program = folder / listed[0][0]
-    inputs = [each for each in program.parent.iterdir() if each != program and not each.name.startswith(".")]
+    beside = program.parent if program.parent.is_dir() else folder
+    inputs = [each for each in beside.iterdir() if each != program and not each.name.startswith(".")]
     step = PrepareStep(
         title="build",
         command=("make",),
@@ -271,7 +272,7 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
         if (
             name not in phony
             and name not in _NO_PROGRAMS
-            and not name.endswith((".o", ".a", ".so", ".d", ".app", ".js", ".html", ".1", ".8", ".5", ".lo", ".la"))
+            and not name.endswith(_NOT_ENDINGS)
             and not re.search(r"[$%\v]|\.so\.", name)
             and not (name.startswith("lib") and re.search(rf"\b{re.escape(name)}\.(?:so|a|la|dylib)\b", text))
         ):
@@ -280,6 +281,10 @@ def _programs(text: str, folder: Path) -> list[tuple[str, int]]:
     return list(found.items())
 
 
+_NOT_ENDINGS = (
+    ".o", ".a", ".so", ".d", ".app", ".js", ".html", ".1", ".8", ".5", ".lo", ".la", ".pot", ".po", ".mo", ".gmo", ".pdf",
+    ".ps", ".txt", ".md", ".c", ".h", ".gz", ".zip", ".tar", ".json", ".xml", ".css", ".png", ".svg", ".dll", ".dylib",
+)  # fmt: skip
 _LONGEST_NAME = 200  # file systems have a limit of 255 bytes
 
 _VARIABLE = expression(r"^[ \t]*(?:override\s+|export\s+)?([\w.]+)[ \t]*[:?]{0,2}=[ \t]*([^\n#]*)", re.MULTILINE)

@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shutil
 from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Literal
@@ -45,7 +46,7 @@ def plan(context: PlanContext) -> Plan | None:
     """Return the plan for the folder's `package.json`, or None when there is none to go by."""
     path = context.folder / "package.json"
     if not path.is_file():
-        return None
+        return _lone_script(context)
     try:
         manifest = open_manifest(path, context.root)
         package = as_json(manifest)
@@ -104,6 +105,8 @@ def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, An
     scripts = scripts if isinstance(scripts, dict) else {}
     found = []
     usual = [name for name in _SCRIPTS if name in scripts]
+    usual.sort(key=lambda name: _lacks_its_tool(str(scripts[name]), context, package))
+    other = None if usual or _is_for_others(package) else _only_server(scripts)
     for name in usual or [name for name in scripts if _OTHER_SCRIPTS.fullmatch(name)][:_MOST_PROPOSED]:
         text = scripts.get(name)
         if not isinstance(text, str) or not text.strip() or re.fullmatch(r"\s*echo\b.*(?:exit 1|error).*", text):
@@ -111,7 +114,7 @@ def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, An
         source = manifest.source(json_line(manifest.text, ("scripts", name)))
         kind, port = _known_server(text)
         rank = Rank.STARTS_ALL if _ALL_PARTS.search(text) else Rank.SCRIPT
-        if not usual or (kind is None and _is_for_others(package) and _ONLY_BUILDS.search(text)):
+        if (not usual and name != other) or (kind is None and _is_for_others(package) and _ONLY_BUILDS.search(text)):
             rank = Rank.PROPOSAL
         found.append(
             RunPlan(
@@ -128,6 +131,45 @@ def _script_runs(context: PlanContext, manifest: Manifest, package: dict[str, An
     return found
 
 
+def _only_server(scripts: dict[str, Any]) -> str | None:
+    """Return the one script of a part (`docs:dev`) that starts a development server that is known; None of several."""
+    found = [name for name, text in scripts.items() if _OF_A_PART.fullmatch(name) and _known_server(str(text))[0]]
+    return found[0] if len(found) == 1 else None
+
+
+_OF_A_PART = expression(r"[\w:-]+[:-]dev|dev[:-][\w:-]+")
+
+
+def _lacks_its_tool(script: str, context: PlanContext, package: dict[str, Any]) -> bool:
+    """Whether a script begins with a command that is declared nowhere, and is not here either."""
+    words = [word for word in script.split() if not re.fullmatch(r"\w+=\S*|cross-env|dotenv|npx|--", word)]
+    tool = words[0] if words else ""
+    if not re.fullmatch(r"[a-z][\w-]*", tool) or tool in ("node", "npm", "pnpm", "yarn", "bun", "deno", *_OF_THE_SHELL):
+        return False
+    tables = [package.get(name) for name in ("dependencies", "devDependencies", "optionalDependencies")]
+    declared = " ".join(name for table in tables if isinstance(table, dict) for name in table)
+    is_here = (context.folder / "node_modules/.bin" / tool).exists() or shutil.which(
+        tool, path=context.environment.get("PATH")
+    )
+    return tool not in declared and not is_here
+
+
+_OF_THE_SHELL = (
+    "cd",
+    "echo",
+    "export",
+    "set",
+    "sh",
+    "bash",
+    "exec",
+    "env",
+    "test",
+    "rm",
+    "mkdir",
+    "cp",
+    "wait",
+    "sleep",
+)
 _MOST_PROPOSED = 6
 
 
@@ -202,6 +244,32 @@ def _files(context: PlanContext, package: dict[str, Any]) -> list[RunPlan]:
             ),
         )
     return list(found.values())
+
+
+_LONE = ("server.js", "app.js", "index.js", "main.js", "server.mjs", "app.mjs", "index.mjs", "main.mjs")
+_OF_NODE = expression(
+    r"\brequire\s*\(|\bprocess\.|\bcreateServer\s*\(|^\s*import\b[^\n]*['\"](?:node:[\w/]+|https?|fs|path|os)['\"]|^console\.log",
+    re.MULTILINE,
+)
+_OF_A_PAGE = expression(r"\b(?:document|window)\s*[.\[]|\bchrome\.\w+|\bbrowser\.\w+")
+
+
+def _lone_script(context: PlanContext) -> Plan | None:
+    """A script of a usual name without a `package.json`, where it is one for Node.js and not of a page."""
+    if (context.folder / "index.html").is_file():
+        return None
+    path = next((context.folder / name for name in _LONE if (context.folder / name).is_file()), None)
+    text = text_of(path) if path else ""
+    if path is None or not _OF_NODE.search(text) or _OF_A_PAGE.search(text):
+        return None
+    run = RunPlan(
+        name=path.stem,
+        command=("node", path.name),
+        folder=context.folder,
+        source=context.source(path),
+        environment=_ENVIRONMENT,
+    )
+    return Plan(runs=(run,))
 
 
 _BUILT = r"(?:dist|build|lib|out|\.output)/[\w./-]+?\.[cm]?js"

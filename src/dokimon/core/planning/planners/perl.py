@@ -11,25 +11,29 @@ from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, Run
 from dokimon.core.planning.planners.by_manifest import is_beside
 
 _HELPS = expression(r"(?i)release|build|config|install|test|update|make|gen|doc")
+_PSGI = ("app.psgi", "bin/app.psgi")
 _SCRIPTS = ("app.pl", "server.pl", "main.pl", "script.pl")
 
 
 def plan(context: PlanContext) -> Plan | None:
     """Return the plan for a Perl project, or None when the folder is none."""
     folder = context.folder
-    marks = [folder / name for name in ("cpanfile", "Makefile.PL", "Build.PL", "app.psgi") if (folder / name).is_file()]
+    marks = [folder / name for name in ("cpanfile", "Makefile.PL", "Build.PL", *_PSGI) if (folder / name).is_file()]
+    application = _mojolicious(folder)
     script = next((folder / name for name in _SCRIPTS if (folder / name).is_file()), None)
     lone = [path for path in sorted(folder.glob("*.pl")) if not _HELPS.search(path.stem)]
     lone = [] if marks or is_beside(folder) else lone
     script = script or (lone[0] if len(lone) == 1 else None)
-    if not marks and script is None:
+    if not marks and script is None and application is None:
         return None
     runs: list[RunPlan] = []
-    psgi = folder / "app.psgi"
-    if psgi.is_file():
-        runs.append(
-            _run(context, "plack", ("plackup", "--host", "127.0.0.1", "--port", "{port}", "app.psgi"), psgi, 5000)
-        )
+    command: tuple[str, ...]
+    if psgi := next((name for name in _PSGI if (folder / name).is_file()), None):
+        command = ("plackup", "--host", "127.0.0.1", "--port", "{port}", psgi)
+        runs.append(_run(context, "plack", command, folder / psgi, 5000))
+    if application is not None:
+        command = ("perl", application.relative_to(folder).as_posix(), "daemon", "-l", "http://127.0.0.1:{port}")
+        runs.append(_run(context, application.stem, command, application, 3000))
     if script is not None:
         if re.search(r"\bMojolicious::Lite\b", text_of(script)):
             command = ("perl", script.name, "daemon", "-l", "http://127.0.0.1:{port}")
@@ -38,7 +42,7 @@ def plan(context: PlanContext) -> Plan | None:
             command = ("perl", *(("-Ilib",) if (folder / "lib").is_dir() else ()), script.name)
             runs.append(RunPlan(name=script.stem, command=command, folder=folder, source=context.source(script)))
     for path in sorted([*folder.glob("bin/*"), *folder.glob("script/*")]):
-        if path.is_file() and re.match(r"#!.*\bperl\b", text_of(path, 200)):
+        if path != application and path.is_file() and re.match(r"#!.*\bperl\b", text_of(path, 200)):
             where = path.relative_to(folder).as_posix()
             runs.append(
                 RunPlan(
@@ -50,6 +54,12 @@ def plan(context: PlanContext) -> Plan | None:
                 )
             )
     return Plan(prepare=_steps(context), runs=tuple(runs))
+
+
+def _mojolicious(folder: Path) -> Path | None:
+    """Return the script of a Mojolicious application (its "Growing" guide): `script/NAME`, whatever the name."""
+    found = [path for path in sorted(folder.glob("script/*"))[:20] if path.is_file()]
+    return next((path for path in found if re.search(r"\bMojolicious::(?:Commands|Lite)\b", text_of(path))), None)
 
 
 def _run(context: PlanContext, name: str, command: tuple[str, ...], path: Path, port: int) -> RunPlan:

@@ -19,7 +19,7 @@ def plan(context: PlanContext) -> Plan | None:
             folder=context.folder,
             source=context.source(path, each.number, each.line),
             kind="server" if each.name == "web" else None,
-            port="any" if "$PORT" in each.command or "${PORT" in each.command else None,
+            port="any" if each.name == "web" or "$PORT" in each.command or "${PORT" in each.command else None,
             rank=_rank(context, each, alone=len(found) == 1),
         )
         for each in found

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import os
 import re
+import shlex
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -17,6 +18,7 @@ import msgspec
 from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.machine.components import same_name
+from dokimon.core.machine.own_environment import is_own
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
 from dokimon.core.planning.plan import PlanContext, PlanFault, PrepareStep
 from dokimon.core.reading.manifest import ManifestFault, as_toml, open_manifest
@@ -72,6 +74,36 @@ def find_environment(context: PlanContext) -> Path | None:
     return Path(active) if active and _python_in(Path(active)).exists() else None
 
 
+_SYSTEM_PYTHON = "/usr/bin/python3"
+_SITES_OF_THE_SYSTEM = ("lib/python3*/site-packages", "lib/python3/dist-packages", "local/lib/python3*/dist-packages")
+
+
+def _system_python(context: PlanContext, wanted: list[WantedPackages], base: str) -> str | None:
+    """Return the Python to use as it is: the system's, where the project's files call it, or one that has what is declared.
+
+    What a system's packages bring (Debian's `python3-flask`) is looked up where such a Python finds it; nothing is run.
+    """
+    called = [
+        path for name in ("Makefile", "*.mk", "*.sh", "*.service", "bin/*.sh") for path in context.folder.glob(name)
+    ]
+    if Path(_SYSTEM_PYTHON).exists() and any(_SYSTEM_PYTHON in text_of(path) for path in called[:_MOST_CALLERS]):
+        return _SYSTEM_PYTHON
+    found = context.tools.get("python")
+    if found is None or any(each.editable or not each.requirements for each in wanted):
+        return None
+    prefix = Path(os.path.realpath(found)).parent.parent
+    installed: dict[str, str] = {}
+    for pattern in _SITES_OF_THE_SYSTEM:
+        for place in prefix.glob(pattern):
+            installed |= _installed_at(place)
+    every = [text for each in wanted for text in each.requirements]
+    missing = [text for text in every if not _is_plainly_there(text, installed)]
+    return base if installed and not missing else None
+
+
+_MOST_CALLERS = 20
+
+
 def _refuse_other_python(folder: Path, context: PlanContext) -> None:
     """Raise `PlanFault` for an environment that was made by a Python which the project does not accept."""
     made = re.search(r"^version(?:_info)?\s*=\s*(\d+\.\d+(?:\.\d+)?)", text_of(folder / "pyvenv.cfg"), re.MULTILINE)
@@ -105,6 +137,8 @@ def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple
     folder = find_environment(context)
     if folder is None and not wanted:
         return Environment(base), []
+    if folder is None and (python := _system_python(context, wanted, base)):
+        return Environment(python), []
     steps = []
     if folder is None:
         folder = context.folder / ".venv"
@@ -139,6 +173,12 @@ def _install_step(
 ) -> PrepareStep:
     where = folder.relative_to(context.folder) if folder.is_relative_to(context.folder) else folder
     missing = None if fresh else _why_install(context, folder, wanted)
+    if missing and is_own(folder) and not Path(__file__).is_relative_to(context.root):
+        raise PlanFault(
+            f"{missing}, and {where} is where Dokimon itself is installed: what is installed there could break it\n"
+            f"Install Dokimon elsewhere (pipx install dokimon), or install the packages yourself: "
+            f"{where}/{PROGRAMS_FOLDER}/python -m pip install {shlex.join(wanted.arguments)}"
+        )
     return PrepareStep(
         title=f"install packages into {where}",
         command=(environment.python, *_PIP, *wanted.arguments),
@@ -212,13 +252,31 @@ _INFO = expression(r"(?P<name>[A-Za-z0-9][\w.]*)-(?P<version>[^-]+)\.dist-info")
 
 def _installed(folder: Path) -> dict[str, str]:
     """Return the version of each package that is installed, by its normalized name; known from the names of folders."""
-    found = {}
+    found: dict[str, str] = {}
+    if re.search(
+        r"^include-system-site-packages\s*=\s*true", text_of(folder / "pyvenv.cfg"), re.MULTILINE | re.IGNORECASE
+    ):
+        home = re.search(r"^home\s*=\s*(\S.*)$", text_of(folder / "pyvenv.cfg"), re.MULTILINE)
+        prefix = Path(home[1].strip()).parent if home else folder
+        for pattern in _SITES_OF_THE_SYSTEM:  # PEP 405: those of the Python that it was made by are seen in it
+            for place in prefix.glob(pattern):
+                found |= _installed_at(place)
     for place in _site_packages(folder):
-        for name in os.listdir(place):  # noqa: PTH208 (names alone, and fast)
-            if read := _INFO.fullmatch(name):
-                found[same_name(read["name"])] = read["version"]
-            elif name.endswith((".egg-info", ".egg-link")):  # made by setuptools: the version is in a file
-                found |= _by_metadata(place / name)
+        found |= _installed_at(place)
+    return found
+
+
+def _installed_at(place: Path) -> dict[str, str]:
+    found = {}
+    try:
+        names = os.listdir(place)  # noqa: PTH208 (names alone, and fast)
+    except OSError:
+        return {}
+    for name in names:
+        if read := _INFO.fullmatch(name):
+            found[same_name(read["name"])] = read["version"]
+        elif name.endswith((".egg-info", ".egg-link")):  # made by setuptools: the version is in a file
+            found |= _by_metadata(place / name)
     return found
 
 

@@ -1,4 +1,4 @@
-"""Tasks by name (make, just, task) and scripts of usual names: how people start a project by hand."""
+"""Tasks by name (make, just, task, mise) and scripts of usual names: how people start a project by hand."""
 
 from __future__ import annotations
 
@@ -14,11 +14,19 @@ _NAMES = ("dev", "run", "serve", "start", "up", "server")
 """Tasks that start a project, by custom, in the order of preference."""
 
 _MAKEFILES = ("GNUmakefile", "makefile", "Makefile")
-_FILES: tuple[tuple[tuple[str, ...], str, str], ...] = (
-    (_MAKEFILES, "make", r"^({})\s*:(?![:=])"),
-    (("justfile", "Justfile", ".justfile"), "just", r"^@?({})(?:\s+[^:\n]*)?:(?!=)"),
-    (("Taskfile.yml", "Taskfile.yaml", "taskfile.yml"), "task", r"^  ['\"]?({})['\"]?:\s*(?:$|\{{|\[)"),
+_FILES: tuple[tuple[tuple[str, ...], str, str, str], ...] = (
+    (_MAKEFILES, "make", r"^({})\s*:(?![:=])", r"\n(?=[^\s#])"),
+    (("justfile", "Justfile", ".justfile"), "just", r"^@?({})(?:\s+[^:\n]*)?:(?!=)", r"\n(?=[^\s#])"),
+    (("Taskfile.yml", "Taskfile.yaml", "taskfile.yml"), "task", r"^  ['\"]?({})['\"]?:\s*(?:$|\{{|\[)", r"\n(?=  \S)"),
+    (
+        ("mise.toml", ".mise.toml", "mise/config.toml", ".config/mise.toml"),
+        "mise run",
+        r"^\[tasks\.['\"]?({})['\"]?\][ \t]*$|(?<=^\[tasks\]\n)(?:[^\[\n][^\n]*\n|\n)*?({})[ \t]*=",
+        r"\n(?=\[)",
+    ),
 )
+"""Files of tasks: their names, the command, a pattern for a task in braces, and what ends it."""
+
 _SCRIPTS = tuple(
     f"{folder}{name}.sh" for folder in ("", "bin/", "scripts/") for name in ("dev", "run", "start", "serve")
 )
@@ -34,21 +42,27 @@ def plan(context: PlanContext) -> Plan | None:
 
 def _tasks(context: PlanContext) -> list[RunPlan]:
     found = []
-    for names, tool, pattern in _FILES:
+    for names, tool, pattern, ends in _FILES:
         path = next((context.folder / name for name in names if (context.folder / name).is_file()), None)
         if path is None:
             continue
         text = text_of(path)
         for name in _NAMES:
-            match = re.search(pattern.format(name), text, re.MULTILINE)
+            match = re.search(pattern.format(name, name), text, re.MULTILINE)
             if match is None:
                 continue
-            body = re.split(r"\n(?=[^\s#])" if tool != "task" else r"\n(?=  \S)", text[match.end() :], maxsplit=1)[0]
-            line = text.count("\n", 0, match.start()) + 1
+            body = re.split(ends, text[match.end() :], maxsplit=1)[0]
+            line = text.count("\n", 0, match.end()) + 1
             rank = Rank.PROPOSAL if _ELSEWHERE.search(body) else Rank.TASK
-            source = context.source(path, line, match[0].strip())
+            source = context.source(path, line, match[0].strip().rpartition("\n")[2])
             found.append(
-                RunPlan(name=f"{tool} {name}", command=(tool, name), folder=context.folder, source=source, rank=rank)
+                RunPlan(
+                    name=f"{tool} {name}",
+                    command=(*tool.split(), name),
+                    folder=context.folder,
+                    source=source,
+                    rank=rank,
+                )
             )
     return found
 

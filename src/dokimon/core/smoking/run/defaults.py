@@ -6,6 +6,7 @@ from collections.abc import Sequence
 
 from dokimon.core.checks.carrying_out import PlannedCheck, carry_out_checks
 from dokimon.core.checks.console import unasked
+from dokimon.core.expressions import expression
 from dokimon.core.planning.health import health_paths
 from dokimon.core.planning.named_paths import paths_in_readme, probes
 from dokimon.core.planning.phones import serves_phones
@@ -17,6 +18,7 @@ from dokimon.core.smoking.run.own_ports import check_own_ports
 from dokimon.core.smoking.run.session import Session
 
 _MOST_PATHS = 3
+_TOKEN = expression(r"[?&](?:token|access_token|auth|key)=")
 _PRINTS_WITHIN = 0.2
 
 
@@ -33,10 +35,12 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
         output = session.tree.output
         output.wait_for_more(output.count, _PRINTS_WITHIN)
         known = session.known_ports()
-    named = [Named(path, "printed") for path in known.printed.paths_of(port)[:_MOST_PATHS]]
+    printed = known.printed.paths_of(port)
+    opened = next((path for path in printed if _TOKEN.search(path)), "/")
+    named = [Named(path, "printed") for path in printed[:_MOST_PATHS] if not _TOKEN.search(path)]
     named += [Named(path, "README") for path in paths_in_readme(folder, port)[:_MOST_PATHS]]
     named += [Named(path, "guess") for path in probes(folder)]
-    root = PlannedCheck(RootPage(paths=tuple(named), has_page=has_root_page(folder)))
+    root = PlannedCheck(RootPage(at=opened, paths=tuple(named), has_page=has_root_page(folder)))
     served = serves_phones(folder, session.inputs.argv)
     if served is None:
         return (root, *asked)

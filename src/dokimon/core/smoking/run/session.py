@@ -8,16 +8,20 @@ from collections import Counter
 from collections.abc import Callable, Iterator, Mapping
 from contextlib import ExitStack, contextmanager
 from pathlib import Path
+from threading import Event
 
 from dokimon.core.checks.context import CheckContext, Cookies
 from dokimon.core.machine.asking import Asker
+from dokimon.core.planning.plan import shown
 from dokimon.core.processes.candidates import Known
 from dokimon.core.processes.display import VirtualDisplay
 from dokimon.core.processes.masking import secrets_in
 from dokimon.core.processes.output import Output
 from dokimon.core.processes.printed import printed_in
-from dokimon.core.processes.sockets import listeners
+from dokimon.core.processes.sockets import listeners_of
 from dokimon.core.processes.stopping import Stopped, stop
+from dokimon.core.processes.systems.face import is_held
+from dokimon.core.processes.to_end import run_to_end
 from dokimon.core.processes.tree import StartFault, Tree
 from dokimon.core.report.model import Listening
 from dokimon.core.smoking.context import RunContext
@@ -54,7 +58,7 @@ class Session:
 
     def listening(self) -> tuple[Listening, ...]:
         """The sockets on which its processes listen now."""
-        return listeners(self.tree.processes())
+        return listeners_of(self.tree)
 
     def known_ports(self) -> Known:
         """What is known of its ports by now."""
@@ -96,6 +100,8 @@ def open_run(inputs: Inputs, context: RunContext) -> Iterator[Session]:
             closing.callback(display.close)
             variables["DISPLAY"] = display.name
         output = output_of(plan.name, plan.name, variables, context)
+        published = frozenset(port for port in plan.published if not is_held(port))
+        closing.callback(_afterwards, inputs, context, variables)
         try:
             tree = Tree.start(
                 inputs.argv, plan.folder, variables, output, terminal=inputs.terminal, keyboard=inputs.keyboard
@@ -103,6 +109,7 @@ def open_run(inputs: Inputs, context: RunContext) -> Iterator[Session]:
         except StartFault:
             output.close()
             raise
+        tree.published = published
         closing.callback(tree.close)
         session = Session(inputs, context, tree, variables)
         try:
@@ -110,6 +117,24 @@ def open_run(inputs: Inputs, context: RunContext) -> Iterator[Session]:
         finally:
             session.stopped = stop(tree, plan.stop, at_terminal=not session.draws_window)
             session.ended_seconds = session.spent
+
+
+_AFTERWARDS_SECONDS = 60.0
+
+
+def _afterwards(inputs: Inputs, context: RunContext, variables: Mapping[str, str]) -> None:
+    """Carry out what brings down what a run leaves in the hands of others: its containers."""
+    plan = inputs.plan
+    if not plan.afterwards:
+        return
+    output = output_of(plan.name, f"{plan.name}-afterwards", variables, context)
+    try:
+        end = run_to_end(plan.afterwards, plan.folder, variables, output, _AFTERWARDS_SECONDS, Event())
+    except StartFault as fault:
+        context.watcher.note(f"{shown(plan.afterwards, plan.folder)}: {fault}")
+        return
+    if end.status:
+        context.watcher.note(f"{shown(plan.afterwards, plan.folder)}: {end.reason}")
 
 
 def output_of(name: str, log: str, variables: Mapping[str, str], context: RunContext) -> Output:
