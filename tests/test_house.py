@@ -113,7 +113,7 @@ def test_what_differs_by_system_is_in_one_place() -> None:
 def test_the_core_knows_no_terminal() -> None:
     for module, path in modules().items():
         if not module.startswith("dokimon.core") or module.endswith(
-            (".serial", ".browser", ".devtools", ".screen_look", ".warden")
+            (".serial", ".browser", ".devtools", ".screen_look", ".warden", ".run_notebooks")
         ):
             continue  # these are programs of their own, whose output is what they are for
         text = path.read_text("utf-8")

@@ -45,6 +45,9 @@ def seen(**more: Any) -> dict[str, Any]:
         (seen(words="Loading…", loading=True, seconds=10.0), "unsure", "still “Loading…” after 10 s"),
         (seen(failed=["Fetch http://localhost:1/api: status 500"]), "unsure", "failed: Fetch http://localhost:1/api"),
         (seen(elsewhere=["https://fonts.invalid/a"]), "passed", "1 request to elsewhere not let out"),
+        (seen(words="", scripts_elsewhere=["https://cdn.invalid/a.js"]), "skipped", "not rendered: 1 script on cdn.invalid"),
+        (seen(scripts_elsewhere=["https://cdn.invalid/a.js"]), "passed", "2 words"),
+        (seen(scripts_elsewhere=["https://cdn.invalid/a.js"], errors=["Error: no tides"]), "failed", "threw “Error: no"),
     ],
 )  # fmt: skip
 def test_what_a_browser_saw_and_what_is_made_of_it(page: dict[str, Any], verdict: str, says: str) -> None:

@@ -58,11 +58,15 @@ _LOOK = """(selectors => {
     return (copy.textContent || '').trim().replace(/\\n\\s*\\n/g, '\\n').slice(0, 2000);
   };
   const body = document.body;
+  const roots = [document];  // what elements hold in shadow trees of their own is seen like the rest
+  for (let i = 0; i < roots.length && roots.length < 500; i++)
+    for (const e of roots[i].querySelectorAll('*')) if (e.shadowRoot) roots.push(e.shadowRoot);
+  const inside = roots.slice(1).flatMap(each => [...each.children]).filter(e => !/^(style|script|link)$/.test(e.localName));
   return {
-    words: body ? body.innerText.slice(0, 20000) : '', title: document.title,
+    words: body ? [body, ...inside].map(e => e.innerText || '').join(' ').slice(0, 20000) : '', title: document.title,
     overlays: overlays.map(said).filter(Boolean),
-    drawn: body ? [...document.querySelectorAll('canvas, svg, img, video, iframe, input, textarea, select, button')]
-      .filter(shown).length : 0,
+    drawn: roots.flatMap(each => [...each.querySelectorAll('canvas, svg, img, video, iframe, input, textarea, select, '
+      + 'button')]).filter(shown).length,
     ready: document.readyState === 'complete', at: location.protocol,
     elements: Object.fromEntries(selectors.map(each => {
       const found = [...document.querySelectorAll(each)];
@@ -166,7 +170,7 @@ class _Seen:
         self.errors: list[str] = []
         self.console: list[str] = []
         self.failed: dict[str, str] = {}
-        self.elsewhere: dict[str, None] = {}
+        self.elsewhere: dict[str, str] = {}
         self.pending: dict[str, str] = {}
         self.changed = time.monotonic()
         self.status: int | None = None
@@ -209,7 +213,7 @@ class _Seen:
         if self.is_own(address):
             browser.tell("Fetch.continueRequest", session, requestId=told["requestId"])
         else:
-            self.elsewhere[address] = None
+            self.elsewhere[address] = told.get("resourceType", "")
             browser.tell("Fetch.failRequest", session, requestId=told["requestId"], errorReason="BlockedByClient")
 
     def _threw(self, details: dict[str, Any]) -> None:
@@ -279,6 +283,7 @@ def _watch(browser: _Browser, session: str, wish: dict[str, Any]) -> dict[str, A
     return {
         "status": seen.status, **last, "errors": seen.errors, "console": seen.console,
         "failed": list(seen.failed.values())[:_MOST_TOLD], "elsewhere": list(seen.elsewhere)[:_MOST_TOLD],
+        "scripts_elsewhere": [address for address, kind in seen.elsewhere.items() if kind == "Script"][:_MOST_TOLD],
         "loading": is_loading(last.get("words", "")), "seconds": round(time.monotonic() - begun, 3),
     }  # fmt: skip
 

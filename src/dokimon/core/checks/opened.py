@@ -5,6 +5,7 @@ from __future__ import annotations
 import re
 from pathlib import Path
 from typing import Any
+from urllib.parse import urlsplit
 
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.html import read
@@ -22,6 +23,7 @@ _MOST_TOLD = 3
 NO_BROWSER = "not rendered: no browser here"
 _LEFT_OUT = "not rendered: --no-browser"
 _STACK = re.compile(r"(?m)^Traceback(?: \(most recent call last\))?:")
+_UNDEFINED = re.compile(r"\bis not defined\b|\bundefined\b|\bimport\b")
 _HARMLESS = ("ydrat", "ResizeObserver loop", "[HMR]", "WebSocket")
 """In what a page throws, words of what does not keep it from working."""
 
@@ -65,14 +67,19 @@ def _as_typed(origin: str) -> str:
 
 
 def judged(seen: dict[str, Any]) -> Check:
+    """Return the check of what was seen of a page."""
     words = " ".join(seen.get("words", "").split())
     errors = [each for each in seen["errors"] if not any(word in each for word in _HARMLESS)]
     failed, overlays = seen["failed"], seen.get("overlays", [])
+    scripts = seen.get("scripts_elsewhere", [])
     is_blank = not words and not seen.get("drawn")
     verdict: CheckVerdict = "passed"
     told = f"{counted(len(words.split()), 'word')} after its scripts ran"
     if overlays:
         verdict, told = "failed", f"an error in place of the page: “{_first(overlays[0])}”"
+    elif scripts and (is_blank or seen.get("loading") or (errors and _UNDEFINED.search(errors[0]))):
+        verdict = "skipped"  # what it shows needs what is not let in: nothing can be said of it
+        told = f"not rendered: {counted(len(scripts), 'script')} on {urlsplit(scripts[0]).hostname}"
     elif seen.get("busy"):
         verdict, told = "unsure", f"its scripts were still at work after {seen['seconds']:.0f} s: nothing could be seen"
     elif stack := _STACK.search(seen.get("words", "")):

@@ -48,9 +48,7 @@ def by_hand(folder: Path) -> str | None:
             how = filled(kind.how, {"folder": _named(path.parent, folder), "file": path.relative_to(folder).as_posix()})
             missing = _missing_files(path) if kind.names_files else []
             wrong = f"\n{path.name} names what is not there: {', '.join(missing[:_MOST_TOLD])}" if missing else ""
-            return (
-                f"It is {kind.is_} ({path.relative_to(folder).as_posix()}), which no command line starts: {how}.{wrong}"
-            )
+            return f"It is {kind.is_} ({path.relative_to(folder).as_posix()}). How it is used: {how}.{wrong}"
     return None
 
 
@@ -81,5 +79,8 @@ def _missing_files(path: Path) -> list[str]:
 def _texts(value: Any) -> Iterator[str]:
     if isinstance(value, str):
         yield value
-    for each in value.values() if isinstance(value, dict) else value if isinstance(value, list) else ():
-        yield from _texts(each)
+    elif isinstance(value, dict):
+        yield from _texts([*value.values()])
+    elif isinstance(value, list):
+        for each in value:
+            yield from _texts(each)

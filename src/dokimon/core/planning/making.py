@@ -59,7 +59,7 @@ Each looks at a folder and returns how its ecosystem would start the project the
 there is one of these names, whatever its capitals (`*.java`: one that ends so); without any, everywhere.
 """
 
-FOR_ALL = ("processes", "tasks", "functions", "proposals")
+FOR_ALL = ("processes", "tasks", "runners", "proposals")
 """What says how to start in the same words for every ecosystem: their commands need what the others prepare."""
 
 LAST = ("containers", "pages")
@@ -198,7 +198,10 @@ def _inferred(context: PlanContext) -> list[Plan]:
             runs = tuple(
                 msgspec.structs.replace(run, environment={**environment, **run.environment}) for run in plan.runs
             )
-            found.append(msgspec.structs.replace(plan, runs=runs, prepare=(*steps, *plan.prepare)))
+            own = tuple(
+                msgspec.structs.replace(step, environment={**environment, **step.environment}) for step in plan.prepare
+            )
+            found.append(msgspec.structs.replace(plan, runs=runs, prepare=(*steps, *own)))
     if any(run.rank < Rank.PROPOSAL for plan in found for run in plan.runs):
         return found
     last = next((plan for module in LAST if (plan := planner_of(module)(context)) is not None), None)

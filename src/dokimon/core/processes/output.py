@@ -81,6 +81,7 @@ class Output:
         self.found: str | None = None
         self.count = 0
         self.warnings = 0
+        self.is_on_screen = False
         self.log = log
         self._file: LogFile | None = None
         if log is not None:
@@ -247,6 +248,8 @@ class Output:
                 return
             if self._file is not None:
                 self._file.write(piece)
+            if b"\x1b[?" in piece and (switched := _SCREEN.findall(piece)):
+                self.is_on_screen = switched[-1] == b"h"
             if self._size < _WARNINGS_IN_BYTES:
                 self.warnings += len(_WARNING.findall(piece))
                 self._first = (self._first + piece)[:_FIRST_BYTES]
@@ -266,6 +269,10 @@ class Output:
             line = _shown(piece.rstrip(b"\n").rpartition(b"\n")[2])
             if line:
                 self._on_line(line)
+
+
+_SCREEN = expression(rb"\x1b\[\?(?:1049|1047|47)([hl])")
+"""The switch to the alternate screen and back (xterm, "Control Sequences", DECSET): what uses it draws all of a terminal."""
 
 
 def _piece(number: int) -> bytes:

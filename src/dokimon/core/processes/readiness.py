@@ -227,6 +227,9 @@ def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening
         return State(how="settled", seconds=spent, settled=settled)
     if sockets:
         return _settled_listening(settled, looks, sockets)
+    if settled.how == "draws":
+        by = f"it draws on the whole terminal: “{settled.line}”"
+        return None if serves else State(how="up", seconds=spent, by=by, settled=settled)
     if settled.how == "goes-on":
         by = f"it says “{settled.line}” again and again, and goes on"
         return None if serves else State(how="up", seconds=spent, by=by, settled=settled)
@@ -253,7 +256,7 @@ def _settled(settled: Settled | None, looks: _Looks, sockets: Sequence[Listening
 def _settled_listening(settled: Settled, looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     """What accepts connections and answers nothing: another language, or dumb where it is to speak HTTP."""
     spent = looks.spent
-    if settled.how in ("goes-on", "errs") or looks.awaited.is_server:
+    if settled.how in ("goes-on", "errs", "draws") or looks.awaited.is_server:
         return None
     if looks.speaks_http:
         line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
@@ -319,7 +322,8 @@ def _by_answer(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
     how, url = told.language, told.url
     if how and looks.speaks_http and not how.says_what:
         return _dumb("it hangs up on every request", at, looks.spent) if looks.spent > _SILENT_SECONDS else None
-    others = strangers(at.port, processes) if looks.table.is_shared(at.port) else ()
+    is_shared = at.port not in looks.tree.published and looks.table.is_shared(at.port)
+    others = strangers(at.port, processes) if is_shared else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
     by = f"its own socket answers GET {get} with a success" if get else _LISTENS_AND_ANSWERS
     return State(

@@ -54,10 +54,10 @@ class Settled(NamedTuple):
     """How a run has settled: it `waits` for something to do, has `crashed` under its watcher, `asks`, or is `silent`.
 
     One that `goes-on` says the same again and again, one that `errs` says so of an error. One is `dumb` that is to answer
-    over HTTP, accepts connections, and answers nothing.
+    over HTTP, accepts connections, and answers nothing. One that `draws` has taken the whole terminal, and draws on it.
     """
 
-    how: Literal["waits", "goes-on", "errs", "crashed", "asks", "silent", "dumb"]
+    how: Literal["waits", "draws", "goes-on", "errs", "crashed", "asks", "silent", "dumb"]
     line: str
 
 
@@ -110,6 +110,7 @@ class Settling:
         self._long = _BUILD_QUIET_SECONDS if builds else _LONG_QUIET_SECONDS
         self._repeating = Repeating()
         self._read = 0
+        self._on_screen_since: float | None = None
 
     def look(self) -> Settled | None:
         """Return how the run has settled, or None while it has not. To be asked each time its activity was looked at."""
@@ -117,6 +118,12 @@ class Settling:
         if quiet is None:
             return None
         self._read, lines = self._tree.output.since(self._read)
+        if self._tree.output.is_on_screen:
+            self._on_screen_since = self._on_screen_since or time.monotonic()
+            drawn = [line for line in self._tree.output.last(12) if line.strip()]
+            is_long = time.monotonic() - self._on_screen_since >= _ON_SCREEN_SECONDS
+            return Settled("draws", drawn[0].strip()) if drawn and is_long else None
+        self._on_screen_since = None
         repeated = self._repeating.add(lines, time.monotonic())
         if quiet < _QUIET_SECONDS:
             return repeated
@@ -127,6 +134,10 @@ class Settling:
         if found or quiet < self._long:
             return found
         return Settled("silent", last[-1] if last else "")
+
+
+_ON_SCREEN_SECONDS = 3.0
+"""What has drawn on the whole terminal for so long has come up: it goes on until a key is pressed."""
 
 
 class Repeating:

@@ -83,4 +83,7 @@ def _server(context: PlanContext) -> tuple[RunPlan, tuple[str, ...]] | None:
         may_move=True,
         rank=Rank.COMMAND,
     )
-    return run, ("voila",) if tool == "voila" else ("jupyterlab",) if tool == "jupyter lab" else ("notebook",)
+    return run, (_BROUGHT_BY[tool],)
+
+
+_BROUGHT_BY = {"voila": "voila", "jupyter lab": "jupyterlab", "jupyter notebook": "notebook"}

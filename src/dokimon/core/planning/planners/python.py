@@ -11,7 +11,7 @@ import msgspec
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.entry_points import entry_points
-from dokimon.core.planning.planners.python_applications import application, streamlit
+from dokimon.core.planning.planners.python_applications import application, script
 from dokimon.core.planning.planners.python_environment import WantedPackages, declared_packages, environment_for
 from dokimon.core.planning.planners.python_files import programs
 from dokimon.core.planning.planners.python_start import SKIPPED_FOLDERS, Start, is_project
@@ -23,7 +23,7 @@ def plan(context: PlanContext) -> Plan | None:
     """Return the plan for a Python project, or None when the folder is none."""
     declared = is_project(context.folder)
     scripts = programs(context, is_project=declared)
-    applications = [found for look in (streamlit, application) if (found := look(context))]
+    applications = [found for look in (script, application) if (found := look(context))]
     if not declared and not scripts and not applications:
         return None
     commands = _commands(context)

@@ -140,6 +140,8 @@ def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple
     if folder is None and (python := _system_python(context, wanted, base)):
         return Environment(python), []
     steps = []
+    if folder and is_own(folder) and not Path(__file__).is_relative_to(context.root):
+        _refuse_own(folder, context, wanted)
     if folder is None:
         folder = context.folder / ".venv"
         steps.append(
@@ -168,17 +170,23 @@ def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple
     return environment, steps
 
 
+def _refuse_own(folder: Path, context: PlanContext, wanted: list[WantedPackages]) -> None:
+    """Raise `PlanFault` where something would have to be installed into the environment of Dokimon's own."""
+    for each in wanted:
+        if missing := _why_install(context, folder, each):
+            where = folder.relative_to(context.folder) if folder.is_relative_to(context.folder) else folder
+            raise PlanFault(
+                f"{missing}, and {where} is where Dokimon itself is installed: what is installed there could break it\n"
+                f"Install Dokimon elsewhere (pipx install dokimon), or install the packages yourself: "
+                f"{where}/{PROGRAMS_FOLDER}/python -m pip install {shlex.join(each.arguments)}"
+            )
+
+
 def _install_step(
     context: PlanContext, environment: Environment, folder: Path, wanted: WantedPackages, *, fresh: bool
 ) -> PrepareStep:
     where = folder.relative_to(context.folder) if folder.is_relative_to(context.folder) else folder
     missing = None if fresh else _why_install(context, folder, wanted)
-    if missing and is_own(folder) and not Path(__file__).is_relative_to(context.root):
-        raise PlanFault(
-            f"{missing}, and {where} is where Dokimon itself is installed: what is installed there could break it\n"
-            f"Install Dokimon elsewhere (pipx install dokimon), or install the packages yourself: "
-            f"{where}/{PROGRAMS_FOLDER}/python -m pip install {shlex.join(wanted.arguments)}"
-        )
     return PrepareStep(
         title=f"install packages into {where}",
         command=(environment.python, *_PIP, *wanted.arguments),
@@ -332,6 +340,24 @@ _LISTS = (
     "requirements.in", "src/requirements.txt", "app/requirements.txt",
 )  # fmt: skip
 """Where the packages to run a project are listed; what is for developing takes in the rest by custom."""
+
+
+def declares(context: PlanContext, package: str) -> bool:
+    """Whether the files of a project name a package among what it needs."""
+    files = [path for name in _DECLARING for path in sorted(context.folder.glob(name))[:_MOST_CALLERS]]
+    word = rf"(?i)(?<![\w./-]){re.escape(package)}(?![\w-])"
+    return any(re.search(word, text_of(path)) for path in files)
+
+
+_DECLARING = (
+    "requirements*.txt",
+    "requirements/*.txt",
+    "pyproject.toml",
+    "Pipfile",
+    "setup.cfg",
+    "setup.py",
+    "environment.yml",
+)
 
 
 def _of_pipfile(context: PlanContext) -> WantedPackages | None:
