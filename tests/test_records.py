@@ -103,16 +103,16 @@ def store(tmp_path: Path) -> Iterator[Store]:
 def test_each_call_leaves_a_record_outside_the_checkout_for_this_user_alone(world: World) -> None:
     world.write({"dokimon.toml": "format = 1\n"})
     before = sorted(world.checkout.rglob("*"))
-    assert world.dokimon("verify").err == ""
+    assert world.dokimon("verify", "--allow-none").err == ""
     folder = world.home / STATE
     assert {path.name: stat.S_IMODE(path.stat().st_mode) for path in (folder, *folder.iterdir())} == {
         "dokimon": 0o700, "records.sqlite": 0o600, "records.key": 0o600, "records.sqlite-journal": 0o600,
     }  # fmt: skip
     assert sorted(world.checkout.rglob("*")) == before
-    world.dokimon("verify", "--no-record")
+    world.dokimon("verify", "--allow-none", "--no-record")
     assert world.dokimon("history").out.splitlines()[-1] == "1 record: all was well in 1"
     world.write({"dokimon.toml": "format = 1\n[project]\nrecord = false\n"})
-    world.dokimon("verify")
+    world.dokimon("verify", "--allow-none")
     assert world.dokimon("history").out.splitlines()[-1] == "1 record: all was well in 1"
     assert "Nothing was recorded" in world.dokimon("history", world.home).out
 
@@ -155,7 +155,7 @@ def test_it_is_known_whether_all_is_as_when_the_last_smoke_check_passed(world: W
 def test_no_value_of_a_variable_is_in_the_records(world: World) -> None:
     world.environment |= {"PIER": "gannet-point-seventeen", "QUAY_TOKEN": "hush-hush-hush"}
     world.write({"dokimon.toml": "format = 1\n", ".env": "LOW_WATER=ebb-at-midnight\n"})
-    assert world.dokimon("verify").status == 0
+    assert world.dokimon("verify", "--allow-none").status == 0
     with sqlite3.connect(world.home / STATE / "records.sqlite") as link:
         (content,) = link.execute("SELECT content FROM records").fetchone()
     import zlib
@@ -168,10 +168,10 @@ def test_no_value_of_a_variable_is_in_the_records(world: World) -> None:
 @pytest.mark.parametrize("content", [b"not a database at all", b"", b"SQLite format 3\0" + b"\xff" * 4096])
 def test_a_damaged_file_is_set_aside_and_said(world: World, content: bytes) -> None:
     world.write({"dokimon.toml": "format = 1\n"})
-    world.dokimon("verify")
+    world.dokimon("verify", "--allow-none")
     file = world.home / STATE / "records.sqlite"
     file.write_bytes(content)
-    ended = world.dokimon("verify")
+    ended = world.dokimon("verify", "--allow-none")
     assert ended.status == 0 and "Saltmarsh" not in ended.err
     aside = [path for path in file.parent.iterdir() if "set-aside" in path.name]
     assert [path.read_bytes() for path in aside] == ([content] if content else [])
@@ -192,10 +192,10 @@ def test_a_database_of_another_program_is_not_written_to(tmp_path: Path) -> None
 
 def test_records_of_a_newer_form_are_left_alone(world: World) -> None:
     world.write({"dokimon.toml": "format = 1\n"})
-    world.dokimon("verify")
+    world.dokimon("verify", "--allow-none")
     with sqlite3.connect(world.home / STATE / "records.sqlite") as link:
         link.execute("PRAGMA user_version = 99")
-    ended = world.dokimon("verify")
+    ended = world.dokimon("verify", "--allow-none")
     assert (
         ended.status == 0 and "no record was kept" in ended.err and "another version of Dokimon (form 99" in ended.err
     )
@@ -207,7 +207,7 @@ def test_a_folder_that_cannot_be_written_loses_nothing_of_the_answer(world: Worl
     world.write({"dokimon.toml": "format = 1\n"})
     place = world.home / ".local"
     place.write_text("no folder")  # also for an administrator, nothing can be made below a file
-    ended = world.dokimon("verify")
+    ended = world.dokimon("verify", "--allow-none")
     assert ended.status == 0 and "No requirements" in ended.out
     assert "no record was kept: " in ended.err and str(place) in ended.err and "Traceback" not in ended.err
     assert world.dokimon("history").status == world.dokimon("smoke", "--show-plan").status - 2 == 0
@@ -578,9 +578,9 @@ def test_a_history_as_a_picture(tmp_path: Path, ending: str, dark: bool) -> None
 
 def test_the_history_of_a_checkout(world: World) -> None:
     world.write({"dokimon.toml": "format = 1\n"})
-    world.dokimon("verify")
+    world.dokimon("verify", "--allow-none")
     world.write({"dokimon.toml": 'format = 1\n[project]\nname = "Ferries"\n[[need]]\nvariable = "PIER"\n'})
-    world.dokimon("verify")
+    world.dokimon("verify", "--allow-none")
     lines = world.dokimon("history").out.splitlines()
     assert lines[0].startswith("Ferries") and len(lines) == 7 and "PIER" in lines[4] and "unmet" in lines[4]
     read = json.loads(world.dokimon("history", "-f", "json").out)

@@ -18,10 +18,11 @@ from conftest import World
 from dokimon.core.machine import own_environment
 from dokimon.core.planning.by_hand import by_hand, kinds
 from dokimon.core.planning.making import make_plan
-from dokimon.core.planning.plan import Plan, PlanContext, PlanFault
+from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, shown
 from dokimon.core.planning.planners import python_environment, run_notebooks
 from dokimon.core.planning.planners.containers import plan as plan_of_containers
 from dokimon.core.processes.sockets import free_port
+from dokimon.core.proving.lacking import declaring
 from dokimon.core.settings.model import Settings
 from dokimon.core.smoking.built import built_elsewhere
 
@@ -283,3 +284,78 @@ def test_packages_of_the_system_are_seen_where_an_environment_lets_them_in(tmp_p
     config = config.replace("true", "false")
     written(folder, {".venv/pyvenv.cfg": config})
     assert [step.needed for step in planned(folder).prepare] == ["tern is not installed in it"]
+
+
+# ── Workspaces ──
+
+MEMBER = '{"name": "web", "scripts": {"start": "node s.js"}, "dependencies": {"tern": "^1.0.0", "tide": "workspace:*"}}'
+TERN = '{"name": "tern", "version": "1.2.0"}'
+
+
+@pytest.mark.parametrize(
+    "root, command",
+    [
+        ({"package.json": '{"workspaces": ["apps/*"]}'}, "npm install --no-audit --no-fund"),
+        ({"package.json": '{"workspaces": ["apps/*"]}', "yarn.lock": ""}, "yarn install --frozen-lockfile"),
+        (
+            {"package.json": '{"packageManager": "pnpm@9.1.0"}', "pnpm-workspace.yaml": "packages: \n  - apps/*\n"},
+            "pnpm install",
+        ),
+        ({"package.json": '{"workspaces": ["packages/*"]}'}, None),
+    ],
+)
+def test_a_member_of_a_workspace_is_prepared_by_its_root(
+    tmp_path: Path, root: dict[str, str], command: str | None
+) -> None:
+    folder = written(tmp_path / "tides", {**root, "apps/web/package.json": MEMBER, "apps/web/s.js": ""}) / "apps/web"
+    context = PlanContext(root=tmp_path / "tides", folder=folder, environment={"PATH": ""}, tools={})
+    plan = make_plan(context, Settings())
+    (step,) = plan.prepare
+    assert step.folder == (tmp_path / "tides" if command else folder)
+    assert command is None or (shown(step.command, step.folder), step.needed) == (command, "there is no node_modules")
+    assert plan.runs[0].folder == folder and plan.runs[0].command == (
+        shown(step.command, folder).split()[0],
+        "run",
+        "start",
+    )
+    if command and "pnpm" in command:  # which links what a member needs into the member
+        modules = {"node_modules/.pnpm/x": "", "apps/web/node_modules/tern/package.json": TERN}
+        written(tmp_path / "tides", modules | {"apps/web/node_modules/tide/package.json": "{}"})
+        assert make_plan(context, Settings()).prepare[0].needed is None
+
+
+def test_uv_keeps_the_environment_of_a_workspace_at_its_root(tmp_path: Path) -> None:
+    project = '[project]\nname = "web"\nversion = "1"\ndependencies = ["tern>=1"]\n'
+    top = written(
+        tmp_path / "tides", {"uv.lock": "", "apps/web/pyproject.toml": project, "apps/web/main.py": "print()\n"}
+    )
+    (tool,) = (written(tmp_path / "bin", {"uv": "#!/bin/sh\n"}) / "uv",)
+    tool.chmod(0o755)
+    context = PlanContext(root=top, folder=top / "apps/web", environment={"PATH": str(tmp_path / "bin")}, tools={})
+    plan = make_plan(context, Settings())
+    assert [(step.command, step.folder) for step in plan.prepare] == [(("uv", "sync"), top / "apps/web")]
+    assert plan.runs[0].in_words.startswith(f"{top}/.venv/bin/python")
+    written(top, {".venv/bin/python": "", ".venv/lib/python3.11/site-packages/tern-1.4.0.dist-info/METADATA": ""})
+    assert make_plan(context, Settings()).prepare[0].needed is None
+
+
+# ── What is said at the end ──
+
+
+def test_the_last_line_and_the_exit_status_agree(world: World) -> None:
+    world.write({".nvmrc": "99\n", "run.sh": "echo high\n"})
+    ended = world.dokimon("smoke", "--anyway")
+    assert ended.status == 1 and "passed, though a need is not met · node" in " ".join(ended.out.split())
+    (world.checkout / ".nvmrc").unlink()
+    nothing = world.dokimon("verify")
+    assert nothing.status == 3 and "nothing was verified" in nothing.out.replace("\n", " ")
+    assert world.dokimon("verify", "--allow-none").status == 0
+
+
+def test_what_a_clone_lacks_looks_at_what_is_declared(world: World) -> None:
+    world.write({
+        "pyproject.toml": '[project]\nname = "tides"\ndependencies = [\n  "tern-charts>=2",\n]\n',
+        "requirements.txt": "# nothing\n",
+    })  # fmt: skip
+    assert declaring(world.checkout, "tern_charts") == "pyproject.toml:4"
+    assert declaring(world.checkout, "tern") is None is declaring(world.checkout, "charts")

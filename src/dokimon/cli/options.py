@@ -37,6 +37,9 @@ OutputOption = Annotated[
     Path | None,
     typer.Option("--output", "-o", metavar="FILE", help="Write the report to FILE, not to standard output."),
 ]
+AllowNoneOption = Annotated[
+    bool, typer.Option("--allow-none", help="Let a project that declares nothing pass, which ends with 3 otherwise.")
+]
 StrictOption = Annotated[bool, typer.Option("--strict", help="Let advised needs decide as required ones do.")]
 QuietOption = Annotated[bool, typer.Option("--quiet", "-q", help="Show only what is not met, and no progress.")]
 VerboseOption = Annotated[

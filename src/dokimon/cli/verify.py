@@ -8,6 +8,7 @@ from typing import TYPE_CHECKING
 import typer
 
 from dokimon.cli.options import (
+    AllowNoneOption,
     AskOption,
     FoldersArgument,
     Format,
@@ -41,6 +42,7 @@ def verify(
     fresh: FreshOption = False,
     suppose: SupposeOption = None,
     strict: StrictOption = False,
+    allow_none: AllowNoneOption = False,
     share: ShareOption = False,
     no_record: NoRecordOption = False,
     quiet: QuietOption = False,
@@ -72,7 +74,7 @@ def verify(
             found = job.verify(
                 each, environment, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or (), once=once
             )
-            return job.verify_report(found, strict)
+            return job.verify_report(found, strict, allow_none=allow_none)
 
         show_several(
             every, report_of, lambda console, report: _draw(console, report, quiet=quiet, verbose=False), command="verify",
@@ -83,7 +85,9 @@ def verify(
         begun = time.monotonic()
         verified = job.verify(folder, os.environ, fresh=fresh, pick=pick, may_ask=ask or (), suppose=suppose or ())
         spent = round(time.monotonic() - begun, 3)
-    report = msgspec.structs.replace(job.verify_report(verified, strict), seconds=spent, verify_seconds=spent)
+    report = msgspec.structs.replace(
+        job.verify_report(verified, strict, allow_none=allow_none), seconds=spent, verify_seconds=spent
+    )
     recorder = None
     if not report.supposed and (not no_record or share or report.verdict != "met"):
         from dokimon.core.jobs.recording import Recorder

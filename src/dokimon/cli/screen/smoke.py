@@ -22,7 +22,8 @@ from dokimon.cli.screen.common import (
 from dokimon.cli.screen.compare import draw_changes
 from dokimon.core.report.folding import fold, subject_of
 from dokimon.core.report.model import Check, Diagnosis, FromClone, Prepared, Report, Run, Sign
-from dokimon.core.report.summary import counts_of_checks, first_wrong, only_skipped, told_once
+from dokimon.core.report.outcome import verdict_of_findings
+from dokimon.core.report.summary import counts_of_checks, first_need, first_wrong, only_skipped, told_once
 
 _INDENT = 10
 _MOST_FILES = 5
@@ -287,6 +288,11 @@ def _closing(report: Report) -> Text:
     text = Text.assemble(f"{report.project.name}: ", verdict_text(report.verdict))
     if report.interrupted:
         return text.append(" (interrupted)")
+    needs = verdict_of_findings(report.requirements, report.strict)
+    if report.runs and report.verdict == "passed" and needs != "met":
+        text.append(
+            f", though a need is {'not met' if needs == 'unmet' else 'unknown'} · {short(first_need(report) or '')}"
+        )
     wrong = first_wrong(report)
     if wrong:
         text.append(f" · {short(wrong)}")

@@ -59,7 +59,10 @@ def _closing(report: Report) -> Text:
     """Say how it went, the first need that is wrong with its reason, and how many are met."""
     judged = [finding for finding in report.requirements if finding.verdict]
     if not judged:
-        return Text("No requirements found in any file that Dokimon reads.")
+        text = Text("No requirements found in any file that Dokimon reads.")
+        if report.verdict == "unknown":
+            text.append(" So nothing was verified: is it the right folder? (--allow-none says that it is)")
+        return text
     text = Text.assemble(f"{report.project.name}: ", verdict_text(report.verdict))
     wrong = first_wrong(report)
     if wrong:

@@ -223,14 +223,15 @@ def _greetings_of(needs: Iterable[Requirement], asker: Asker) -> dict[ServiceSub
     return dict(zip(asked, answers, strict=True))
 
 
-def verify_report(verified: Verified, strict: bool) -> Report:
-    """Return the report of `dokimon verify`."""
+def verify_report(verified: Verified, strict: bool, *, allow_none: bool = False) -> Report:
+    """Return the report of `dokimon verify`. Where nothing is declared nothing is known, unless one would `allow_none`."""
     declared = verified.declared
+    is_nothing = not any(each.verdict for each in verified.findings) and not projects_of(declared)
     return Report(
         format=FORMAT,
         minor=FORMAT_MINOR,
         command="verify",
-        verdict=verdict_of_findings(verified.findings, strict),
+        verdict="unknown" if is_nothing and not allow_none else verdict_of_findings(verified.findings, strict),
         strict=strict,
         project=declared.workspace.project,
         projects_below=projects_of(declared),

@@ -53,6 +53,12 @@ def packages_of(folder: Path) -> list[Path]:
     return list(islice(dict.fromkeys(path for path in own if "node_modules" not in path.parts), _MOST_IN_ALL))
 
 
+def root_of_workspace(folder: Path, top: Path) -> Path | None:
+    """Return the root of the workspace that a folder is a package of, at or below `top`; None where it is none of any."""
+    above = (path for path in folder.parents if path.is_relative_to(top))
+    return next((path for path in above if folder in packages_of(path)), None)
+
+
 def _is_below(pattern: str) -> bool:
     return bool(pattern) and "\0" not in pattern and ".." not in Path(pattern).parts
 

@@ -2,9 +2,11 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path, PurePosixPath
 
+from dokimon.core.files import text_of
 from dokimon.core.proving.clean_home import left_out
 from dokimon.core.proving.cloning import Clone, uncommitted_files
 from dokimon.core.records.contents import variables_in
@@ -74,8 +76,29 @@ def _packages(failing: Failing, root: Path, project: Path, clone: Clone) -> Iter
     here = installed_in(clone.root / below)
     for place, packages in there.items():
         for name in packages:
-            if name not in here.get(place, {}) and failing.names([name, name.replace("-", "_")]):
+            if name in here.get(place, {}) or not failing.names([name, name.replace("-", "_")]):
+                continue
+            if declared := declaring(project, name):
+                yield f"it uses {name}, which {declared} declares and which was not installed in the clone"
+            else:
                 yield f"it uses {name}, which only lies in {place} and is declared nowhere"
+
+
+_MANIFESTS = (
+    "pyproject.toml", "requirements*.txt", "requirements/*.txt", "setup.cfg", "setup.py", "Pipfile", "environment.y*ml",
+    "package.json", "composer.json", "Gemfile", "go.mod", "Cargo.toml",
+)  # fmt: skip
+
+
+def declaring(project: Path, name: str) -> str | None:
+    """Return the file and line of the project that names a package, or None."""
+    word = re.compile(rf"(?i)(?<![\w./-]){re.sub(r'[-_.]+', '[-_.]+', name)}(?![\w-])")
+    for pattern in _MANIFESTS:
+        for path in sorted(project.glob(pattern))[:20]:
+            text = text_of(path)
+            if found := word.search(text):
+                return f"{path.relative_to(project).as_posix()}:{text.count(chr(10), 0, found.start()) + 1}"
+    return None
 
 
 def _variables(failing: Failing, root: Path, project: Path, missing: frozenset[str], asked: list[str]) -> Iterator[str]:

@@ -24,8 +24,11 @@ def first_wrong(report: Report) -> str | None:
         for check in report.checks:
             if check.verdict in verdicts:
                 return f"{check.name}: {check.seen}"
-    if report.runs:
-        return None
+    return None if report.runs else first_need(report)
+
+
+def first_need(report: Report) -> str | None:
+    """Return the first need that is not met, or not known, with its reason; None where all are met."""
     wrong = [each for each in report.requirements if each.verdict not in (None, "met") and counts(each, report.strict)]
     wrong.sort(key=lambda finding: finding.verdict == "unknown")
     return f"{subject_of(wrong[0])}: {wrong[0].reason}" if wrong else None

@@ -44,12 +44,18 @@ def plan(context: PlanContext) -> Plan | None:
     return _maven(context) or _gradle(context) or _single_file(context)
 
 
-def _wrapped(folder: Path, wrapper: str, otherwise: str) -> tuple[str, ...]:
-    """A wrapper brings the version that the project wants; one without its run bit is started by the shell."""
-    path = folder / wrapper
-    if not path.is_file():
+def _wrapped(context: PlanContext, wrapper: str, otherwise: str) -> tuple[str, ...]:
+    """A wrapper brings the version that the project wants; one without its run bit is started by the shell.
+
+    That of a part lies at the root of the whole.
+    """
+    above = [context.folder, *(path for path in context.folder.parents if path.is_relative_to(context.root))]
+    path = next((place / wrapper for place in above if (place / wrapper).is_file()), None)
+    if path is None:
         return (otherwise,)
-    return (f"./{wrapper}",) if os.access(path, os.X_OK) else ("sh", wrapper)
+    shown = os.path.relpath(path, context.folder)
+    shown = shown if shown.startswith("..") else f"./{shown}"
+    return (shown,) if os.access(path, os.X_OK) else ("sh", shown.removeprefix("./"))
 
 
 def _maven(context: PlanContext) -> Plan | None:
@@ -57,7 +63,7 @@ def _maven(context: PlanContext) -> Plan | None:
     if not pom.is_file():
         return None
     text = text_of(pom)
-    maven = (*_wrapped(context.folder, "mvnw", "mvn"), "--batch-mode")
+    maven = (*_wrapped(context, "mvnw", "mvn"), "--batch-mode")
     for plugin, goal, port in _MAVEN_GOALS:
         if plugin in text:
             source = context.source(pom, text[: text.index(plugin)].count("\n") + 1)
@@ -97,7 +103,7 @@ def _gradle(context: PlanContext) -> Plan | None:
     if build is None and not any(path.is_file() for path in settings):
         return None
     # Without a daemon nothing is left behind, and its output is plain.
-    gradle = (*_wrapped(folder, "gradlew", "gradle"), "--no-daemon", "--console=plain", "--quiet")
+    gradle = (*_wrapped(context, "gradlew", "gradle"), "--no-daemon", "--console=plain", "--quiet")
     runs = []
     for path in [build] if build else sorted([*folder.glob("*/build.gradle"), *folder.glob("*/build.gradle.kts")]):
         text = text_of(path)

@@ -15,7 +15,7 @@ from dokimon.core.files import bytes_of_file, text_of
 from dokimon.core.planning.dev_servers import dev_server, port_in
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
-from dokimon.core.planning.workspaces import unbuilt_packages
+from dokimon.core.planning.workspaces import manifest_of, root_of_workspace, unbuilt_packages
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.versions import admits
@@ -52,8 +52,9 @@ def plan(context: PlanContext) -> Plan | None:
         package = as_json(manifest)
     except ManifestFault:
         return None
-    manager = _package_manager(context.folder, package)
-    install = _install_step(context, manifest, package, manager)
+    home = root_of_workspace(context.folder, context.root) or context.folder
+    manager = _package_manager(home, package if home == context.folder else manifest_of(home))
+    install = _install_step(context, manifest, package, manager, home)
     ways = [
         *_script_runs(context, manifest, package, manager),
         *_programs(context, manifest, package),
@@ -317,8 +318,9 @@ def _known_server(script: str) -> tuple[Literal["server"] | None, int | None]:
 
 
 def _install_step(
-    context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str
+    context: PlanContext, manifest: Manifest, package: dict[str, Any], manager: str, folder: Path
 ) -> PrepareStep | None:
+    """Return the step that installs what is declared, in `folder`: the project's, or the root of its workspace."""
     wanted = {
         name: version
         for table in ("dependencies", "devDependencies")
@@ -327,12 +329,11 @@ def _install_step(
     }
     if not wanted and "workspaces" not in package:
         return None
-    folder = context.folder
     lock = next(
         (folder / name for name, tool in LOCK_FILES.items() if tool == manager and (folder / name).is_file()),
         None,
     )
-    needed = _why_install(folder, manager, lock, wanted)
+    needed = _why_install(folder, manager, lock, wanted, context.folder)
     return PrepareStep(
         title="install packages",
         command=_install_command(folder, manager, lock),
@@ -355,8 +356,11 @@ def _install_command(folder: Path, manager: str, lock: Path | None) -> tuple[str
     return (manager, "install", frozen)
 
 
-def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str, object]) -> str | None:
-    """Return why packages must be installed, or None when they are there as declared."""
+def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str, object], member: Path) -> str | None:
+    """Return why packages must be installed, or None when they are there as declared.
+
+    What a `member` of the workspace at `folder` wants lies in its own node_modules, or in that of the root.
+    """
     modules = folder / "node_modules"
     if manager == "yarn" and (folder / ".pnp.cjs").is_file():
         return None
@@ -365,7 +369,10 @@ def _why_install(folder: Path, manager: str, lock: Path | None, wanted: dict[str
     if manager == "npm" and lock:
         return _against_lock(lock, modules, wanted)
     for name, version in wanted.items():
-        installed_version = _read_json(modules / name / "package.json").get("version")
+        own = member / "node_modules" / name / "package.json"
+        installed_version = _read_json(own if own.is_file() else modules / name / "package.json").get("version")
+        if str(version).startswith("workspace:") and (own.parent.exists() or (modules / name).exists()):
+            continue
         if not isinstance(installed_version, str):
             return f"node_modules has no {name}"
         if not _fits(version, installed_version):

@@ -9,6 +9,7 @@ from __future__ import annotations
 import os
 import re
 import shlex
+import shutil
 from collections.abc import Iterable, Iterator, Mapping
 from pathlib import Path
 from typing import Any
@@ -134,6 +135,8 @@ def _wanted_python(context: PlanContext) -> str | None:
 def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple[Environment, list[PrepareStep]]:
     """Return the environment that the project runs in, and the steps that make it ready."""
     base = context.command("python", "python3")
+    if synced := _synced_by_uv(context, wanted):
+        return synced
     folder = find_environment(context)
     if folder is None and not wanted:
         return Environment(base), []
@@ -168,6 +171,32 @@ def environment_for(context: PlanContext, wanted: list[WantedPackages]) -> tuple
         )
     steps += [_install_step(context, environment, folder, each, fresh=bool(steps)) for each in wanted]
     return environment, steps
+
+
+def _synced_by_uv(context: PlanContext, wanted: list[WantedPackages]) -> tuple[Environment, list[PrepareStep]] | None:
+    """Return the environment that uv keeps for a project with a `uv.lock`, at the root of its workspace, where uv is here.
+
+    What the members of a workspace need of each other no other installer finds (docs.astral.sh/uv, "Workspaces").
+    """
+    above = [context.folder, *(path for path in context.folder.parents if path.is_relative_to(context.root))]
+    lock = next((path / "uv.lock" for path in above if (path / "uv.lock").is_file()), None)
+    is_project = (context.folder / "pyproject.toml").is_file()
+    if lock is None or not is_project or not shutil.which("uv", path=context.environment.get("PATH")):
+        return None
+    folder = lock.parent / ".venv"
+    environment = Environment(str(_python_in(folder)), folder)
+    missing = next((why for each in wanted if (why := _why_install(context, folder, each))), None)
+    needed = missing if folder.is_dir() else "the environment that uv.lock describes is not there"
+    step = PrepareStep(
+        title="sync packages",
+        command=("uv", "sync"),
+        folder=context.folder,
+        source=context.source(lock),
+        needed=needed,
+        reason=f"{folder.name} has what is declared",
+        makes=(_python_in(folder),),
+    )
+    return environment, [step]
 
 
 def _refuse_own(folder: Path, context: PlanContext, wanted: list[WantedPackages]) -> None:
