@@ -15,6 +15,7 @@ from typing import Any
 import pytest
 
 from conftest import World
+from dokimon.core.jobs.several import reports_of
 from dokimon.core.machine import own_environment
 from dokimon.core.planning.by_hand import by_hand, kinds
 from dokimon.core.planning.making import make_plan
@@ -23,6 +24,7 @@ from dokimon.core.planning.planners import python_environment, run_notebooks
 from dokimon.core.planning.planners.containers import plan as plan_of_containers
 from dokimon.core.processes.sockets import free_port
 from dokimon.core.proving.lacking import declaring
+from dokimon.core.report.model import Report
 from dokimon.core.settings.model import Settings
 from dokimon.core.smoking.built import built_elsewhere
 
@@ -350,6 +352,15 @@ def test_the_last_line_and_the_exit_status_agree(world: World) -> None:
     nothing = world.dokimon("verify")
     assert nothing.status == 3 and "nothing was verified" in nothing.out.replace("\n", " ")
     assert world.dokimon("verify", "--allow-none").status == 0
+
+
+def test_one_project_never_ends_the_others(tmp_path: Path) -> None:
+    def fails(folder: Path) -> Report:
+        raise PlanFault("no way") if folder.name == "quay" else KeyError("tides")
+
+    first, second = reports_of([tmp_path / "quay", tmp_path / "board"], fails, "smoke")
+    assert first.notes == ("no way",) and first.verdict == second.verdict == "unsure"
+    assert second.notes == ("a bug in Dokimon, please report it: KeyError: 'tides'",)
 
 
 def test_what_a_clone_lacks_looks_at_what_is_declared(world: World) -> None:

@@ -39,15 +39,18 @@ def report_or_reason(
     except Fault as fault:
         if fault.of_call:
             raise
-        return Report(
-            format=FORMAT,
-            minor=FORMAT_MINOR,
-            command=command,
-            verdict="unsure" if command == "smoke" else "unknown",
-            project=Project(root=clean(str(folder)), name=clean(folder.name, 80)),
-            requirements=(),
-            notes=(clean(_in_words(fault)),),
-        )
+        why = _in_words(fault)
+    except Exception as wrong:  # one project that shows a mistake of ours never hides the others
+        why = f"a bug in Dokimon, please report it: {type(wrong).__name__}: {wrong}"
+    return Report(
+        format=FORMAT,
+        minor=FORMAT_MINOR,
+        command=command,
+        verdict="unsure" if command == "smoke" else "unknown",
+        project=Project(root=clean(str(folder)), name=clean(folder.name, 80)),
+        requirements=(),
+        notes=(clean(why),),
+    )
 
 
 def _in_words(fault: Fault) -> str:

@@ -101,7 +101,9 @@ def _managers(manifest: Manifest, data: dict[str, Any]) -> list[Requirement]:
     for way, tool in shown:
         if isinstance(_at(data, way), dict) and not any(each.tool == tool for each in found):
             line = toml_line(manifest.text, way)
-            found.append(any_version(tool, manifest.source(line), f"[{'.'.join(way)}] is its table"))
+            need = any_version(tool, manifest.source(line), f"[{'.'.join(way)}] is its table")
+            # Every installer builds and runs a project of Hatch's: its environments help those who develop it.
+            found.append(msgspec.structs.replace(need, strength="advised") if tool == "hatch" else need)
     return found
 
 
