@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import shutil
 import subprocess
 import sys
@@ -51,9 +52,11 @@ def started(case: dict[str, Any]) -> dict[str, Any]:
         (folder / ".git").mkdir(parents=True)
         for path, text in case["files"].items():
             (folder / path).parent.mkdir(parents=True, exist_ok=True)
-            (folder / path).write_text(text, "utf-8")
+            (folder / path).write_bytes(text.encode())
             if path.endswith(".sh"):
                 (folder / path).chmod(0o755)
+        if "setup" in case:
+            subprocess.run(["sh", "-c", case["setup"]], cwd=folder, check=True)
         kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
         for tool in ("rustup", "cargo"):  # toolchains that lie in the home stay where they are
             kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
@@ -76,8 +79,22 @@ def started(case: dict[str, Any]) -> dict[str, Any]:
 
 
 def fits(case: dict[str, Any], report: dict[str, Any]) -> bool:
-    """A broken one must not pass, a healthy one must."""
-    return bool((report["verdict"] == "passed") == case["works"] and not report["verdict"].startswith("refused"))
+    """A broken one must not pass, a healthy one must; and the cause is what it is said to be."""
+    right = (report["verdict"] == "passed") == case["works"] and not report["verdict"].startswith("refused")
+    told = causes_of(report)
+    says = re.search(case.get("says", ""), told, re.IGNORECASE | re.DOTALL) is not None
+    return right and says and not ("never" in case and re.search(case["never"], told, re.IGNORECASE | re.MULTILINE))
+
+
+def causes_of(report: dict[str, Any]) -> str:
+    """What is said of why: the causes, their lines and places, the steps; and the reasons."""
+    lines = []
+    for of in [*(report.get("prepared") or []), *(report.get("runs") or [])]:
+        for each in [*of.get("diagnoses", []), *of.get("noticed", [])]:
+            steps = " ".join(f"{step['say']} $ {step.get('command', '')}" for step in each.get("remedies", []))
+            lines.append(f"{each['cause']} | {each.get('line', '')} | {each.get('at', '')} | {steps}")
+        lines.append(of["reason"])
+    return "\n".join(lines)
 
 
 @pytest.mark.field
@@ -86,7 +103,7 @@ def test_a_strangers_project(case: dict[str, Any]) -> None:
     if missing := lacking(case):
         pytest.skip(f"no {' and no '.join(missing)} on this machine")
     report = started(case)
-    assert fits(case, report), (report["verdict"], [each["reason"] for each in report["runs"]])
+    assert fits(case, report), (report["verdict"], causes_of(report))
 
 
 def main(chosen: list[str]) -> None:

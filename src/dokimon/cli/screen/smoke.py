@@ -263,6 +263,8 @@ def _draw_diagnoses(console: Console, diagnoses: tuple[Diagnosis, ...]) -> None:
         cause = Text.assemble(("likely cause: ", "bold"), short(each.cause))
         if each.line:
             cause.append(f"\nshown by: {each.line}", style="dim")
+        if each.at:
+            cause.append(f"\nat: {each.at}", style="dim")
         console.print(Padding(cause, (0, 0, 0, _INDENT), expand=False))
         draw_steps(console, each.remedies, _INDENT + 2)
 

@@ -55,6 +55,7 @@ class CheckContext(msgspec.Struct, frozen=True, kw_only=True):
     ended: tuple[int | None, float] | None = None
     display: str | None = None
     words: Mapping[str, str] = {}
+    told: list[str] = msgspec.field(default_factory=list)
     may_render: bool = True
 
     def filled(self, text: str) -> str:

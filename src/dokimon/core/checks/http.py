@@ -130,6 +130,8 @@ def look_at(spec: Http, context: CheckContext) -> tuple[Response | None, list[Ch
     checks = [_check_status(name, spec, question.path, answer), *_check_answer(spec, question, answer, context)]
     checks += contents.check(context.origin, answer, _contents(spec, context), PAGE_SECONDS)
     checks += _taken(spec, answer, context)
+    if any(each.verdict != "passed" for each in checks):
+        context.told.extend(_words_of(answer))
     if spec.get == "/" and answer.is_page and 200 <= answer.status < 300:
         context.facts[context.name, PAGE_TITLE] = read(answer.text).title or ""
     as_expected = spec.status is not None or len(checks) > 1
@@ -137,6 +139,15 @@ def look_at(spec: Http, context: CheckContext) -> tuple[Response | None, list[Ch
     if as_expected and all(each.verdict == "passed" for each in checks):
         grade = "serves what is expected"
     return answer, [msgspec.structs.replace(checks[0], grade=grade), *checks[1:]]
+
+
+def _words_of(answer: Response) -> list[str]:
+    """Return the lines of an answer that was not what it should be: it may say why the server failed."""
+    text = read(answer.text).words if answer.is_page else answer.text
+    return [clean(line, 400) for line in text[:_MOST_OF_ANSWER].splitlines() if line.strip()][:_MOST_LINES]
+
+
+_MOST_OF_ANSWER, _MOST_LINES = 20_000, 60
 
 
 def _question(spec: Http, context: CheckContext) -> Request:

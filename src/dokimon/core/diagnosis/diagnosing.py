@@ -8,8 +8,12 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from pathlib import Path
+
+from msgspec.structs import replace
 
 from dokimon.core.diagnosis.causes import Cause, CausePattern, cause_patterns, known_causes
+from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.expressions import expression
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean
@@ -24,12 +28,18 @@ Look = Callable[[Mapping[str, str]], Sequence[Remedy]]
 
 
 def diagnose(
-    lines: Iterable[str], exit_status: int | None, looks: Mapping[str, Look] | None = None, *, went_on: bool = False
+    lines: Iterable[str],
+    exit_status: int | None,
+    looks: Mapping[str, Look] | None = None,
+    *,
+    went_on: bool = False,
+    root: Path | None = None,
 ) -> tuple[Diagnosis, ...]:
     """Return the likely causes of a failure, the likeliest first; none where nothing that is known shows.
 
     `lines` are what was printed, cleaned; of a run that `went_on` (a check of it failed) only an exception says why.
-    `looks` are ways to look up more, by the names that the data uses.
+    `looks` are ways to look up more, by the names that the data uses. Below `root` the place in the project's code is
+    looked for.
     """
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
@@ -45,10 +55,37 @@ def diagnose(
         # An exit status alone says little where a line says more.
         if exit_status in cause.exits and name not in best and cause.rank > surest:
             best[name] = (cause.rank, 10**9, None, {})
-    if not best and (telling := telling_line(kept, exceptions_alone=went_on)):
-        return (Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240)),)
+    telling = telling_line(kept, exceptions_alone=went_on) if not best else None
+    if not best and (telling := telling or (_last_line(kept) if exit_status and not went_on else None)):
+        number = next((at for at, line in enumerate(kept) if line.strip() == telling), 0)
+        found = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240))
+        return (_with_place(found, kept, number, root),)
     ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
-    return tuple(_told(name, causes[name], line, groups, looks or {}) for name, (_, _, line, groups) in ordered[:_MOST])
+    return tuple(
+        _with_place(
+            _told(name, causes[name], line, _more(causes[name], kept, number, groups), looks or {}), kept, number, root
+        )
+        for name, (_, number, line, groups) in ordered[:_MOST]
+    )
+
+
+def _more(cause: Cause, lines: Sequence[str], number: int, groups: Mapping[str, str]) -> Mapping[str, str]:
+    """Return the groups with what the lines below say, each name once, for a cause that says how."""
+    if not cause.below:
+        return groups
+    pattern = re.compile(cause.below)
+    matches = [pattern.search(line) for line in lines[number + 1 : number + _BELOW]]
+    found = list(dict.fromkeys(match[1] for match in matches if match))
+    return {**groups, "below": ", ".join(found)} if found else groups
+
+
+_BELOW = 12
+
+
+def _with_place(found: Diagnosis, lines: Sequence[str], number: int, root: Path | None) -> Diagnosis:
+    """Return a diagnosis with the place in the project's own code, where the output names one."""
+    place = frame_of(lines, number, root) if root is not None and number < len(lines) else None
+    return replace(found, at=clean(place, 160)) if place and place not in (found.line or "") else found
 
 
 def notice(lines: Iterable[str], looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
@@ -68,7 +105,8 @@ _OF_TROUBLE = expression(
 
 _LAST_WORDS = expression(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
-    r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^(?:PHP )?(?:Fatal|Parse) error: .+|^fatal: .+"
+    r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^fatal: .+"
+    r"|^(?:\[[^\]]*\] )?(?:PHP )?(?:Fatal|Parse) error: .+"
     r"|^configure: error: .+"
 )
 """How an exception ends that nobody caught, in the languages that print one: the last one says why."""
@@ -84,12 +122,29 @@ _HARMLESS = expression(
 
 def telling_line(lines: Sequence[str], *, exceptions_alone: bool = False) -> str | None:
     """Return the line that says most of why a run failed: the last exception, else the first error, else none."""
+    lines = [line for line in lines if line.strip() and not _BANNER.search(line)]
     exceptions = [line for line in lines if _LAST_WORDS.search(line.strip())]
     if exceptions:
         return exceptions[-1].strip()
     if exceptions_alone:
         return None
     return next((line.strip() for line in lines if _FIRST_WORDS.search(line) and not _HARMLESS.search(line)), None)
+
+
+def _last_line(lines: Sequence[str]) -> str | None:
+    """The last line that is of the run itself: what ends with an error and says no word of one says it there."""
+    own = (line.strip() for line in reversed(lines) if not (_BANNER.search(line) or _OF_A_RUNNER.search(line)))
+    return next(own, None)
+
+
+_BANNER = expression(r"^> \S+@\S* [\w:.-]+\s*$|^> \S|^\$ \S|^(?:npm|yarn|pnpm) (?:warn|notice|info)\b")
+"""What runs a script says first which script of which package: a name in it says nothing."""
+
+_OF_A_RUNNER = expression(
+    r"^(?:make(?:\[\d+\])?: |npm (?:error|ERR!)|error Command failed|error: Recipe|\s*ELIFECYCLE|ERR_PNPM|task: Failed)"
+    r"|^\W*$|^Node\.js v\d"
+)
+"""What a runner says of the end of what it ran."""
 
 
 _START_FAULTS = {"ermission denied": "not-executable", "No such file": "command-not-found"}

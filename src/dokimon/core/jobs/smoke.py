@@ -22,7 +22,7 @@ from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.masking import Mask, secrets_in
 from dokimon.core.processes.watching import MaskingWatcher, Watcher
 from dokimon.core.report.model import FORMAT, FORMAT_MINOR, Planned, PlannedRun, PlannedStep, Report
-from dokimon.core.report.outcome import verdict_of_findings, verdict_of_smoke
+from dokimon.core.report.outcome import UNMET_VERDICTS, verdict_of_findings, verdict_of_smoke
 from dokimon.core.report.timeline import own_seconds
 from dokimon.core.smoking.chains import Done, carry_out_plan
 from dokimon.core.smoking.context import AFTER_CHECKS_SECONDS, WATCHED_SECONDS, RunContext
@@ -178,6 +178,7 @@ def run_context_of(
         begun=time.monotonic() if begun is None else begun,
         watched_seconds=watched,
         after_checks_seconds=min(watched, AFTER_CHECKS_SECONDS),
+        unmet=tuple(each for each in verified.findings if each.verdict in UNMET_VERDICTS),
         looks=looks(
             environment, root, verified.workspace.catalogue, verified.declared.requirements, verified.checkout.project
         ),

@@ -110,6 +110,8 @@ def _what_helps(of: Run | Prepared) -> Iterator[str]:
         yield f"likely cause: {cause.cause}"
         if cause.line:
             yield f"shown by: {cause.line}"
+        if cause.at:
+            yield f"at: {cause.at}"
         yield from _of_remedies(cause.remedies)
     if of.last_lines:
         yield "its last lines:"

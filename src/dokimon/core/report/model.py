@@ -117,11 +117,15 @@ class Prepared(_Part, frozen=True, kw_only=True):
 
 
 class Diagnosis(_Part, frozen=True, kw_only=True):
-    """The likely cause of a failure: what it is called, in words, the line of output that shows it, and what to do."""
+    """The likely cause of a failure: what it is called, in words, the line of output that shows it, and what to do.
+
+    `at` is the place in the project's own code (`src/board.py:3`, below the root of the checkout), where a stack names one.
+    """
 
     name: str
     cause: str
     line: str | None = None
+    at: str | None = None
     remedies: tuple[Remedy, ...] = ()
 
 

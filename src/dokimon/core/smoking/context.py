@@ -14,6 +14,7 @@ from dokimon.core.diagnosis.diagnosing import Look
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.ports import Ports
 from dokimon.core.processes.watching import Watcher
+from dokimon.core.report.model import Finding
 
 WATCHED_SECONDS = 2.0
 """How long a run is watched after it was up: some die of what they find out only then."""
@@ -30,7 +31,8 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
 
     `root` is that of the checkout. `facts` are the values that checks have found out, by run and name.
     `words` fill braces in commands and variables of runs that come after others: `{tides.url}`, `{tides.port}`.
-    `looks` are what a diagnosis can be made fuller with. Without `checking` a run that is up is only kept up.
+    `looks` are what a diagnosis can be made fuller with, `unmet` the needs that this machine does not meet. Without
+    `checking` a run that is up is only kept up.
     A browser that is here `may_render` a page that nobody asked to be rendered.
     `ports` are those that smoke checks side by side give out together. `begun` is when all this began (`time.monotonic`).
     A run is watched for `watched_seconds` from when it was up, and for `after_checks_seconds` from its last check; for a
@@ -45,6 +47,7 @@ class RunContext(msgspec.Struct, frozen=True, kw_only=True):
     facts: dict[tuple[str, str], Any] = msgspec.field(default_factory=dict)
     words: Mapping[str, str] = {}
     looks: Mapping[str, Look] = {}
+    unmet: tuple[Finding, ...] = ()
     checking: bool = True
     may_render: bool = True
     unchanged: threading.Event = msgspec.field(default_factory=threading.Event)

@@ -18,6 +18,7 @@ from dokimon.core.smoking.built import built_elsewhere
 from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.run.outcome import could_not_be_ended
 from dokimon.core.smoking.run.session import output_of
+from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
 
 _LAST_LINES = 15
 
@@ -48,7 +49,9 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
             exit_status=status,
             last_lines=last,
         )
-        diagnoses = diagnose(output.kept(), status, context.looks) if verdict == "failed" else ()
+        kept = output.kept()
+        diagnoses = diagnose(kept, status, context.looks, root=context.root) if verdict == "failed" else ()
+        diagnoses = shown_by_checkout(kept, context.root, step.folder)[:1] or diagnoses if diagnoses else ()
         return msgspec.structs.replace(
             prepared,
             log=str(output.log) if output.log else None,

@@ -159,7 +159,7 @@ def _finish(attempt: Attempt, session: Session) -> None:
     plan = attempt.inputs.plan
     if state.how == "ended" and plan.kind is None and not attempt.inputs.checks:
         attempt.add(usage=usage_by_help(_over(attempt, session)))
-    explained = explain(attempt.report, session.tree.output, attempt.context.looks)
+    explained = explain(attempt.report, session.tree.output, attempt.context, plan.folder, session.told)
     failed = plan.is_command and attempt.report.verdict == "failed" and not explained.knows_why
     if state.how == "ended" and failed and not (attempt.phases.heard and attempt.phases.heard.broke):
         usage = usage_of_command(_over(attempt, session))
@@ -197,7 +197,7 @@ def _lacking(attempt: Attempt, gets: Equipment) -> Equipment | None:
         return msgspec.structs.replace(gets, terminal=True)
     if session.display or gets.display or not has_virtual_display(session.variables):
         return None
-    explained = explain(run, session.tree.output, attempt.context.looks)
+    explained = explain(run, session.tree.output, attempt.context, attempt.inputs.plan.folder)
     if not any(each.name == "no-display" for each in explained.diagnoses):
         return None
     watcher.note("it wants a display: it is started once more, with one that nobody sees")

@@ -2,14 +2,19 @@
 
 from __future__ import annotations
 
-from collections.abc import Mapping
+from collections.abc import Sequence
+from pathlib import Path
 
 import msgspec
+from msgspec.structs import replace
 
-from dokimon.core.diagnosis.diagnosing import Look, diagnose, notice
+from dokimon.core.diagnosis.diagnosing import diagnose, notice
 from dokimon.core.expressions import expression
 from dokimon.core.processes.output import Output
 from dokimon.core.report.model import Diagnosis, Remedy, Run
+from dokimon.core.smoking.context import RunContext
+from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.unmet import unmet_need
 
 
 class Explained(msgspec.Struct, frozen=True, kw_only=True):
@@ -27,11 +32,12 @@ class Explained(msgspec.Struct, frozen=True, kw_only=True):
         return any(each.name != "not-known" for each in self.diagnoses)
 
 
-def explain(run: Run, output: Output, looks: Mapping[str, Look]) -> Explained:
-    """Return what the output says of a run."""
+def explain(run: Run, output: Output, context: RunContext, folder: Path, told: Sequence[str] = ()) -> Explained:
+    """Return what the output says of a run of the project in `folder`; `told` is what it answered where that was wrong."""
+    looks = context.looks
     went_on = run.verdict == "passed" and run.kind == "server"
     return Explained(
-        diagnoses=_causes(output, run, looks) if run.verdict in ("failed", "unsure") else (),
+        diagnoses=_causes([*output.kept(), *told], run, context, folder) if run.verdict in ("failed", "unsure") else (),
         noticed=notice(output.kept(), looks) if went_on else (),
         log=str(output.log) if output.log else None,
         left_out=output.left_out or None,
@@ -39,15 +45,32 @@ def explain(run: Run, output: Output, looks: Mapping[str, Look]) -> Explained:
     )
 
 
-def _causes(output: Output, run: Run, looks: Mapping[str, Look]) -> tuple[Diagnosis, ...]:
-    """Return the likely causes of a failure; that there is no .env, where an example of one lies, is always among them."""
-    found = diagnose(output.kept(), run.exit_status, looks, went_on=run.up_by is not None)
+def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -> tuple[Diagnosis, ...]:
+    """Return the likely causes of a failure; that there is no .env, where an example of one lies, is always among them.
+
+    What the checkout shows comes before what the words of the output do: those are of whoever stumbled over it. A need that
+    is not met comes first where the output tells of no certain cause.
+    """
+    looks = context.looks
+    found = diagnose(lines, run.exit_status, looks, went_on=run.up_by is not None, root=context.root)
     found = tuple(_of_two_parts(each, run) for each in found)
+    if shown := shown_by_checkout(lines, context.root, folder)[:1]:
+        place = next((each.at for each in found if each.line == shown[0].line), None)
+        found = (replace(shown[0], at=shown[0].at or place),)
+    if unmet := unmet_need(context.unmet, run.command):
+        found = (unmet, *found) if not shown and all(each.name in _UNCERTAIN for each in found) else (*found[:1], unmet)
     copies = looks["example"]({}) if "example" in looks else ()
     if not copies or any(each.name == "dotenv-missing" for each in found):
         return found
     cause = "there is no .env, though an example of one is there"
     return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
+
+
+_UNCERTAIN = frozenset({
+    "not-known", "type-error-undefined", "does-not-parse", "syntax-error", "cannot-import-name", "runtime-lacks",
+    "attribute-missing", "other-version", "native-crash", "unhandled-rejection", "export-missing",
+})  # fmt: skip
+"""Causes that a runtime of the wrong version has as well."""
 
 
 def _of_two_parts(found: Diagnosis, run: Run) -> Diagnosis:
@@ -56,7 +79,7 @@ def _of_two_parts(found: Diagnosis, run: Run) -> Diagnosis:
     port = next((number for each in _PORTS.findall(found.line or "") if (number := int(each)) in own), None)
     if found.name != "port-in-use" or port is None:
         return found
-    return msgspec.structs.replace(
+    return replace(
         found,
         cause=f"two parts of the project want port {port}: one of them took it, the other could not",
         remedies=(Remedy(say=f"give one of the two another port than {port}"),),

@@ -216,7 +216,8 @@ def _of_wait(inputs: Inputs, phases: Phases, waited: Waited) -> Iterator[Seen]:
     if state.how == "late":
         yield _late(inputs, waited)
     if state.how == "ended" and phases.checked is None:
-        yield Seen("ended-early", f"{_how(waited)}, before it was up", last)
+        asked = f"; it asked “{clean(waited.asked, 160)}”, and nobody answered" if waited.asked else ""
+        yield Seen("ended-early", f"{_how(waited)}, before it was up{asked}", last)
     if state.how == "ended" and serves and inputs.plan.kind is None and phases.checked:
         yield Seen("ended-though-serving", f"{_how(waited)}, though it is to serve: {serves}", last)
     if state.how == "ended" and waited.asked:

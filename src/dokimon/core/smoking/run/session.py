@@ -31,7 +31,8 @@ from dokimon.core.smoking.run.inputs import Inputs
 class Session:
     """A run that was started. `began` is when (`time.monotonic`); `stopped` and `ended_seconds` are known once it is over.
 
-    What `draws_window` is not sent what Ctrl+C in a terminal sends.
+    `told` are the words of answers that were not what they should be. What `draws_window` is not sent what Ctrl+C in a
+    terminal sends.
     """
 
     def __init__(self, inputs: Inputs, context: RunContext, tree: Tree, variables: Mapping[str, str]) -> None:
@@ -43,6 +44,7 @@ class Session:
         self.began = time.monotonic()
         self.stopped: Stopped | None = None
         self.ended_seconds: float | None = None
+        self.told: list[str] = []
         self._cookies = Cookies()
         self._evidence = evidence_beside(context.logs.path(inputs.plan.name))
 
@@ -82,6 +84,7 @@ class Session:
             processes=self.tree.processes,
             asker=Asker(self.variables, self.context.root),
             cookies=self._cookies,
+            told=self.told,
             words={**self.inputs.words, **({"url": url} if url else {})},
             display=self.display,
             origin=origin,

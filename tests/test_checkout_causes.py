@@ -1,0 +1,143 @@
+"""What the files of a checkout, an unmet need and the frames of a stack show of a failure."""
+
+from __future__ import annotations
+
+from pathlib import Path
+
+import msgspec
+import pytest
+
+from dokimon.core.diagnosis.diagnosing import diagnose
+from dokimon.core.diagnosis.frames import frame_of
+from dokimon.core.report.model import Finding
+from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.unmet import unmet_need
+from dokimon.core.source import Source
+
+POINTER = "version https://git-lfs.github.com/spec/v1\noid sha256:4d7a2146\nsize 12345\n"
+MODULES = '[submodule "engine"]\n\tpath = engine\n\turl = https://saltmarsh.invalid/engine\n'
+COMPOSE = "services:\n  store:\n    image: postgres\n"
+
+
+@pytest.mark.parametrize(
+    "files, line, name, says",
+    [
+        ({".gitmodules": MODULES, "engine/": ""}, "ModuleNotFoundError: No module named 'engine'", "submodule-empty",
+            "git submodule update --init --recursive"),
+        ({".gitmodules": MODULES, "engine/a.py": ""}, "ModuleNotFoundError: No module named 'engine'", None, ""),
+        ({".gitmodules": MODULES, "engine/": ""}, "ModuleNotFoundError: No module named 'engines'", None, ""),
+        ({"tides.json": POINTER}, "json.decoder.JSONDecodeError: Expecting value: line 1", "lfs-pointer", "git lfs pull"),
+        ({"tides.json": "{}"}, "json.decoder.JSONDecodeError: Expecting value: line 1", None, ""),
+        ({"a.csv": "-> ../data/a.csv"}, "No such file or directory: 'a.csv'", "broken-link", "../data/a.csv"),
+        ({"a.csv": "-> b.csv", "b.csv": ""}, "No such file or directory: 'a.csv'", None, ""),
+        ({"data/Board.txt": ""}, "No such file or directory: 'data/board.txt'", "other-letters", "Board.txt"),
+        ({"data/Board.txt": ""}, "reading data/board.txt", None, ""),
+        ({}, "x" * 5000 + ": No such file or directory", None, ""),
+        ({"run.sh": "#!/bin/sh\r\necho\r\n"}, "make: ./run.sh: No such file or directory", "carriage-returns", "run.sh"),
+        ({"run.sh": "#!/bin/sh\necho\r\n"}, "make: ./run.sh: No such file or directory", None, ""),
+        ({"bin/tides": "const x = require('fs')\n"}, 'bin/tides: 1: Syntax error: "(" unexpected', "no-first-line",
+            "node bin/tides"),
+        ({"bin/tides": "x=(1)\n"}, 'bin/tides: 1: Syntax error: "(" unexpected', None, ""),
+        ({"node_modules/tern/package.json": "{\"name\": \"tern\"}"}, "Error: Cannot find module 'tern'", "package-broken",
+            "install it again"),
+        ({}, "Error: Cannot find module 'tern'", None, ""),
+        ({"lib/tide.js": ""}, "Cannot find module './lib/tide' imported from {root}/server.mjs", "module-file", "tide.js"),
+        ({"config.example.json": ""}, "Error: Cannot find module './config.json'", "module-file", "cp config.example.json"),
+        ({"package.json": '{"scripts": {"build": "x"}}'}, "Error: Cannot find module './dist/a.js'", "module-file",
+            "npm run build"),
+        ({"package.json": "{}"}, "Error: Cannot find module './dist/a.js'", "module-file", "bring dist/a.js"),
+        ({".env": "TIDE_KEY=1\n"}, "KeyError: 'TIDE_KEY'", "dotenv-unread", "set -a; . ./.env; set +a"),
+        ({".env": "TIDE=1\n"}, "KeyError: 'TIDE_KEY'", None, ""),
+        ({"compose.yaml": COMPOSE}, "Error: getaddrinfo ENOTFOUND store", "compose-host", "docker compose up -d store"),
+        ({}, "Error: getaddrinfo ENOTFOUND store", None, ""),
+        ({"quay.py": ""}, "AttributeError: module 'quay' has no attribute 'go'", "attribute-missing", ""),
+        ({}, "AttributeError: module 'math' has no attribute 'tide'", "attribute-missing", ""),
+        ({}, "AttributeError: module 'tern' has no attribute 'go'", None, ""),
+    ],
+)  # fmt: skip
+def test_what_the_checkout_shows(tmp_path: Path, files: dict[str, str], line: str, name: str | None, says: str) -> None:
+    for file, content in files.items():
+        path = tmp_path / file
+        path.parent.mkdir(parents=True, exist_ok=True)
+        if file.endswith("/"):
+            path.mkdir()
+        elif content.startswith("-> "):
+            path.symlink_to(content.removeprefix("-> "))
+        else:
+            path.write_bytes(content.encode())
+    found = shown_by_checkout(["starting", line.replace("{root}", str(tmp_path))], tmp_path, tmp_path)
+    assert [each.name for each in found[:1]] == ([name] if name else [])
+    told = " ".join(
+        f"{each.cause} {step.say} {step.command}" for each in found[:1] for step in (*each.remedies, *_NOTHING)
+    )
+    assert says in told
+
+
+class _Nothing:
+    say = command = ""
+
+
+_NOTHING = (_Nothing(),)
+
+
+@pytest.mark.parametrize(
+    "lines, number, place",
+    [
+        (["Traceback (most recent call last):", '  File "{root}/main.py", line 4, in <module>', "    board.go()",
+            '  File "{root}/board.py", line 2, in go', '  File "/usr/lib/python3.11/json.py", line 9, in load',
+            "KeyError: 'tides'"], 5, "board.py:2"),
+        (['  File "{root}/main.py", line 4', "served 3", "KeyError: 'tides'"], 2, None),
+        (["TypeError: x is not a function", "    at load (node:internal/modules:12:3)",
+            "    at go ({root}/node_modules/tern/i.js:1:1)", "    at Object.x ({root}/board.js:7:2)"], 0, "board.js:7"),
+        (["{root}/board.js:3", "const x = ;", "          ^", "SyntaxError: Unexpected token ';'"], 3, "board.js:3"),
+        (["panic: low water", "", "goroutine 1 [running]:", "main.main()", "\t{root}/main.go:5 +0x1d"], 0, "main.go:5"),
+        (["java.lang.IllegalStateException: low", "\tat java.base/x(Unknown Source)", "\tat quay.Board.main(Board.java:12)"],
+            0, "src/main/java/quay/Board.java:12"),
+        (["board.rb:4:in `tide': no water (RuntimeError)"], 0, "board.rb:4"),
+        (["PHP Parse error:  syntax error in {root}/index.php on line 2"], 0, "index.php:2"),
+        (["elsewhere.py:4: low water"], 0, None),
+    ],
+)  # fmt: skip
+def test_the_place_in_the_projects_own_code(tmp_path: Path, lines: list[str], number: int, place: str | None) -> None:
+    for name in ("main.py", "board.py", "board.js", "main.go", "board.rb", "index.php", "src/main/java/quay/Board.java",
+            "node_modules/tern/i.js"):  # fmt: skip
+        path = tmp_path / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.touch()
+    assert frame_of([line.replace("{root}", str(tmp_path)) for line in lines], number, tmp_path) == place
+
+
+def test_what_the_lines_below_say_is_part_of_the_cause() -> None:
+    lines = ["Missing environment variables:", "    TIDE_URL: where the tides are", "    TIDE_KEY: who asks", "done"]
+    assert diagnose(lines, 1)[0].cause == "variables are not set: TIDE_URL, TIDE_KEY"
+
+
+def test_a_program_that_says_no_word_of_an_error_says_it_last() -> None:
+    lines = ["> error-board@0.0.0 start", "> node server.js", "", "the tides are closed", "npm error code 3"]
+    assert [each.line for each in diagnose(lines, 3)] == ["the tides are closed"]
+
+
+def _need(tool: str, verdict: str, strength: str = "required") -> Finding:
+    source = msgspec.to_builtins(Source("package.json", 1, ""))
+    fixed = {"id": f"{tool}#1", "language": "npm", "kind": "tool", "wanted": ">=99", "accepts": "99 or newer"}
+    found = {"version": "20.1.0", "path": "/usr/bin/x"}
+    return msgspec.convert(
+        fixed | {"tool": tool, "verdict": verdict, "strength": strength, "source": source, "found": found}, Finding
+    )
+
+
+@pytest.mark.parametrize(
+    "needs, command, tool",
+    [
+        ([_need("node", "unmet")], "npm run start", "node"),
+        ([_need("node", "unmet", "advised")], "npx expo start", "node"),
+        ([_need("node", "unmet", "advised"), _need("npm", "unmet")], "npm run start", "npm"),
+        ([_need("node", "unmet")], "python main.py", None),
+        ([_need("node", "met")], "npm run start", None),
+    ],
+)
+def test_a_need_that_is_not_met_of_what_runs(needs: list[Finding], command: str, tool: str | None) -> None:
+    found = unmet_need([each for each in needs if each.verdict != "met"], command)
+    assert (found.cause if found else None) == (
+        f"{tool} 20.1.0 runs it, and package.json:1 asks for 99 or newer" if tool else None
+    )
