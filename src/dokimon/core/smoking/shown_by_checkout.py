@@ -23,6 +23,7 @@ from dokimon.core.text import clean
 
 _MOST_WORDS = 400
 _LONGEST = 2000
+_MOST_LINES = 300
 _MOST_FILES = 400
 
 
@@ -39,7 +40,9 @@ class _Failure(NamedTuple):
 
     def paths(self) -> Iterator[Path]:
         """The paths that the output names, each once, those in the checkout."""
-        words = dict.fromkeys(word for line in self.lines for word in _WORD.findall(line[:_LONGEST]) if len(word) < 200)
+        words = dict.fromkeys(
+            word for line in self.lines[-_MOST_LINES:] for word in _WORD.findall(line[:_LONGEST]) if len(word) < 200
+        )
         for word in islice(words, _MOST_WORDS):
             path = self.folder / word
             if ".." not in Path(word).parts and path.is_relative_to(self.root):
