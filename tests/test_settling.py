@@ -216,3 +216,21 @@ def test_where_the_kernel_does_not_answer_all_is_looked_at_as_elsewhere(monkeypa
         assert wait_until_up(tree, Awaited(within=20), threading.Event()).how == "up"
     finally:
         stop(tree)
+
+
+@pytest.mark.parametrize(
+    "begun, asks",
+    [
+        ("1> ", False), ("iex(1)> ", False), (">>> ", False), ("irb(main):001> ", False), ("(board)1> ", False),
+        ("Admin user name: ", True), ("Continue? [y/N] ", True), ("", False),
+    ],
+)  # fmt: skip
+def test_a_prompt_of_a_shell_is_no_question(begun: str, asks: bool) -> None:
+    assert (settling.question_in(begun) is not None) == asks
+
+
+def test_what_draws_on_the_whole_terminal_is_up(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(settling, "_ON_SCREEN_SECONDS", 0.2)
+    monkeypatch.setattr(settling, "_LOOK_EVERY", 0.1)
+    run = run_of(tmp_path, "draws")
+    assert run.verdict == "passed" and "it draws on the whole terminal: “Heron Quay" in (run.up_by or ""), run

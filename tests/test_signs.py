@@ -163,6 +163,11 @@ def test_a_stack_is_told_by_the_line_that_names_the_error_and_not_where_the_aske
     assert not troubles_in([*stack, "ssl.SSLError: [SSL: HTTP_REQUEST] http request (_ssl.c:1006)"])
     gone = "ConnectionResetError: [Errno 104] Connection reset by peer"
     assert not troubles_in([*stack, *stack, gone, "    tide()", gone])
+    frames = ["    at go (/srv/board.js:3:7)", "    at node:internal/main:1:2"]
+    assert [each.line for each in troubles_in(["up", "low water", *frames])] == ["Uncaught low water"]
+    assert [each.line for each in troubles_in(["TypeError: low", *frames])] == ["TypeError: low"]
+    assert not troubles_in(["telemetry: getaddrinfo ENOTFOUND x.invalid", *frames])
+    assert not troubles_in(["(node:7) Warning: an old way", *frames])
     (again,) = troubles_in([f"poll {n}: timed out, request failed" for n in range(5)])
     assert again.times == 5 and again.again_and_again
 

@@ -32,6 +32,9 @@ elif kind == "curses":
     if not sys.stdout.isatty():
         sys.exit("Error opening terminal: unknown.")
     print("high water at 07:40")
+elif kind == "draws":
+    print("\x1b[?1049h\x1b[1;1HHeron Quay", flush=True)
+    time.sleep(600)
 elif kind == "udp":
     link = socket.socket(socket.AF_INET, socket.SOCK_DGRAM)
     link.bind(("127.0.0.1", port))

@@ -40,6 +40,14 @@ class Known(NamedTuple):
         printed = self.printed
         return port == self.expected or port in self.declared or port in printed.numbers or port in printed.ports
 
+    def is_debuggers(self, port: int) -> bool:
+        """Whether the port is a debugger's: the run said so, or it is usual for one and nobody named it."""
+        return port in self.printed.tools or (port in _DEBUGGERS and not self.names(port))
+
+
+_DEBUGGERS = frozenset({9229, 9230, 9222, 5005, 5678, 2345})
+"""Of Node.js, Chromium, the JVM, debugpy and Delve, by custom."""
+
 
 def own_servers(sockets: Iterable[Listening], known: Known) -> list[Listening]:
     """Return the sockets that may be the run's own servers, the likeliest first: a debugger's is none.
@@ -47,7 +55,7 @@ def own_servers(sockets: Iterable[Listening], known: Known) -> list[Listening]:
     The expected port comes first, then those that it printed in their order, then by number; IPv4 before IPv6.
     """
     order = {each.port: place for place, each in reversed(list(enumerate(known.printed.addresses)))}
-    found = [at for at in sockets if at.port not in known.printed.tools]
+    found = [at for at in sockets if not known.is_debuggers(at.port)]
     return sorted(
         found, key=lambda at: (at.port != known.expected, order.get(at.port, 999), at.port, ":" in at.address)
     )

@@ -34,7 +34,7 @@ _WAITS = expression(
     r"|\b(?:worker|scheduler|bot|agent|daemon|queue|server|service|app|application|consumer|listener|monitor|collector)\b"
     r".*\b(?:started|running|up|online|connected|logged in)\b"
     r"|\b(?:started|running|connected|logged in)\b.*\b(?:worker|scheduler|bot|agent|daemon|queue|as)\b"
-    r"|press (?:ctrl|\^|enter|q\b)|ctrl[+-]c|to (?:exit|quit|stop)\b|no issues found\. watching|found 0 errors"
+    r"|\bbooted\b|press (?:ctrl|\^|enter|q\b)|ctrl[+-]c|to (?:exit|quit|stop)\b|no issues found\. watching|found 0 errors"
 )
 """Words of a worker or a watcher that is up and waits for something to do."""
 
@@ -184,8 +184,16 @@ _MOST_SHAPES = 500
 
 
 def question_in(begun: str) -> str | None:
-    """Return the question that a line asks which has begun and not ended; None where it asks none."""
-    return begun.strip() if begun.strip() and _ASKS.fullmatch(begun) else None
+    """Return the question that a line asks which has begun and not ended; None where it asks none.
+
+    The prompt of a shell of some language waits for a command, and asks nothing.
+    """
+    asks = begun.strip() and _ASKS.fullmatch(begun) and not _PROMPT.fullmatch(begun.strip())
+    return begun.strip() if asks else None
+
+
+_PROMPT = expression(r"(?:\w+\()?[\w.:@-]*\)?(?:[(:]\d+[):]?\d*)?\s?(?:>{1,3}|\$|#)|>{2,3}|\(\w+\)\s?\d*>")
+"""`1>`, `iex(1)>`, `>>>`, `irb(main):001>`, `julia>`, `(board)1>`."""
 
 
 def _says_that_it_waits(line: str) -> bool:

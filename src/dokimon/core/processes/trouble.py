@@ -125,6 +125,18 @@ def troubles_in(lines: Sequence[str]) -> tuple[Trouble, ...]:
     )
 
 
+_FRAME = re.compile(r"^\s+at .+(?::\d+:\d+\)?|\(<anonymous>\)|\(native\))$")
+
+
+def _named(line: str) -> str:
+    """Return a line under which a stack stands, so that it is told for an error; not what is harmless, or a warning."""
+    _, harmless, lower = _compiled()
+    looked = line[:_LONGEST]
+    if not line.strip() or kind_of(line) or harmless.search(looked) or _is_lower(looked, lower):
+        return line
+    return f"Uncaught {line.strip()}"
+
+
 _STACK_BEGINS = re.compile(
     r"^\s*Traceback \(most recent call last\):|^(?:Exception (?:occurred|ignored)|Task exception) "
 )
@@ -137,10 +149,14 @@ _GONE = re.compile(
 
 
 def _without_stacks(lines: Sequence[str]) -> list[str]:
-    """Return the lines, each stack of Python's in place of its last line; one of a hung-up connection is left out."""
+    """Return the lines, each stack in place of the line that names its error; one of a hung-up connection is left out."""
     kept: list[str] = []
     inside = False
     for line in lines:
+        if kept and not inside and _FRAME.search(line):  # of JavaScript, below its error
+            if not _FRAME.search(kept[-1]):
+                kept[-1] = _named(kept[-1])
+            continue
         if _GONE.search(line):  # also outside: two threads may print theirs at once, one within the other
             inside = False
         elif _STACK_BEGINS.search(line):

@@ -248,6 +248,14 @@ def _broken_package(failure: _Failure) -> Diagnosis | None:
         found = re.search(r"Cannot find (?:module|package) '[^']*?/node_modules/((?:@[\w.-]+/)?[\w.-]+)", line)
         found = found or re.search(r"Cannot find (?:module|package) '((?:@[\w.-]+/)?[\w.-]+)'", line)
         manifest = manifest_of(failure.folder / "node_modules" / found[1]) if found else {}
+        place = failure.folder / "node_modules" / found[1] if found else None
+        if found and place and manifest and place.is_symlink() and "build" in scripts_of(place):
+            return Diagnosis(
+                name="workspace-package-unbuilt",
+                cause=f"the workspace's package {clean(found[1], 80)} has not been built",
+                line=clean(line.strip(), 240),
+                remedies=(Remedy("build it first", f"npm run build --workspace {found[1]}"),),
+            )
         if found and manifest:
             return Diagnosis(
                 name="package-broken",

@@ -29,7 +29,7 @@ def check_own_ports(
     checks: list[Check] = []
     ports = {at.port: at for at in listening if mine is None or at.port != mine.port}
     for port, at in sorted(ports.items(), key=lambda each: (is_unnamed(each[1], known), each[0]))[:_MOST]:
-        if port in known.printed.tools:
+        if known.is_debuggers(port):
             checks.append(_left_alone(port, "a debugger's; not spoken to"))
         elif is_unnamed(at, known):
             checks.append(_left_alone(port, "not spoken to: nobody named it, and it may be for workers of its own"))
