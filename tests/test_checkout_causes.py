@@ -9,9 +9,12 @@ import pytest
 
 from dokimon.core.diagnosis.diagnosing import diagnose
 from dokimon.core.diagnosis.frames import frame_of
-from dokimon.core.report.model import Finding
+from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.report.model import Diagnosis, Finding, Remedy
+from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
 from dokimon.core.smoking.unmet import unmet_need
+from dokimon.core.smoking.workable import workable
 from dokimon.core.source import Source
 
 POINTER = "version https://git-lfs.github.com/spec/v1\noid sha256:4d7a2146\nsize 12345\n"
@@ -141,3 +144,36 @@ def test_a_need_that_is_not_met_of_what_runs(needs: list[Finding], command: str,
     assert (found.cause if found else None) == (
         f"{tool} 20.1.0 runs it, and package.json:1 asks for 99 or newer" if tool else None
     )
+
+
+@pytest.mark.parametrize(
+    "command, files, works",
+    [
+        ("npm run build", {"package.json": '{"scripts": {"build": "x"}}'}, True),
+        ("npm run build", {"package.json": '{"scripts": {"dev": "x"}}'}, False),
+        ("npm install", {}, False),
+        ("bundle install", {"Gemfile": ""}, True),
+        ("sudo apt-get install tern", {}, True),
+        (".venv/bin/python -m pip install -r requirements.txt", {}, False),
+        (".venv/bin/python -m pip install -r requirements.txt", {"requirements.txt": ""}, True),
+        ("bash run.sh", {}, False),
+        ("php artisan key:generate", {}, False),
+        ("set -a; . ./.env; set +a", {}, True),
+    ],
+)
+def test_a_step_is_held_against_the_checkout(tmp_path: Path, command: str, files: dict[str, str], works: bool) -> None:
+    for name, text in files.items():
+        (tmp_path / name).write_text(text)
+    found = Diagnosis(name="x", cause="x", remedies=(Remedy("do it", command), Remedy("do it", command)))
+    (held,) = workable([found], tmp_path)
+    assert held.remedies == (Remedy("do it", command if works else None),)
+
+
+def test_a_command_whose_program_is_not_here_is_left_out(tmp_path: Path) -> None:
+    (tmp_path / "bin").mkdir()
+    lines = ["Could not find rails-7.1.0 in locally installed gems", "Run `bundle install` to install missing gems."]
+    known = looks({"PATH": str(tmp_path / "bin")}, tmp_path, Catalogue())
+    assert [step.command for step in diagnose(lines, 1, known)[0].remedies] == [None]
+    (tmp_path / "bin/bundle").write_text("#!/bin/sh\n")
+    (tmp_path / "bin/bundle").chmod(0o755)
+    assert [step.command for step in diagnose(lines, 1, known)[0].remedies] == ["bundle install"]

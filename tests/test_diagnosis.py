@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import re
+import runpy
 import warnings
 from pathlib import Path
 
@@ -156,3 +157,8 @@ def test_most_patterns_are_passed_over_for_most_lines() -> None:
     line = "webpack compiled 214 modules in 1840 ms, warning: the bundle is larger than 244 KiB"
     tried = [each for each in cause_patterns() if each.words.may_be_in(line, line.lower())]
     assert len(tried) < len(cause_patterns()) / 10
+
+
+def test_the_page_of_causes_is_that_of_the_data() -> None:
+    made = runpy.run_path(str(Path(__file__).parents[1] / ".ci/causes_page.py"))["page"]()
+    assert made == (Path(__file__).parents[1] / "docs/causes.md").read_text("utf-8"), "python .ci/causes_page.py"

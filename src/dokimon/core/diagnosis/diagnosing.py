@@ -190,13 +190,16 @@ def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], 
     )
 
 
-_INSTALLER = expression(r"(?:sudo )?(apt-get|dnf|pacman|apk|brew)\b")
+_COMMAND = expression(r"(?:sudo )?([a-z][\w.+-]*)(?= |$)")
+_OF_THE_SHELL = frozenset({"export", "set", "ulimit", "cd", "dokimon", "rm", "ls", "env", "sudo", "chmod", "cp", "mv"})
 
 
 def _is_here(command: str, looks: Mapping[str, Look]) -> bool:
-    """Whether the installer that a command starts with is here: each kind of system has its own."""
-    installer = _INSTALLER.match(command)
-    return installer is None or "installer" not in looks or bool(looks["installer"]({"command": installer[1]}))
+    """Whether the program that a command starts with is on PATH here: each kind of system has its own installer."""
+    program = _COMMAND.match(command)
+    if program is None or program[1] in _OF_THE_SHELL or "installer" not in looks:
+        return True
+    return bool(looks["installer"]({"command": program[1]}))
 
 
 def _lacking(text: str, groups: Mapping[str, str]) -> bool:

@@ -19,6 +19,7 @@ from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.run.outcome import could_not_be_ended
 from dokimon.core.smoking.run.session import output_of
 from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.workable import workable
 
 _LAST_LINES = 15
 
@@ -52,6 +53,7 @@ def prepare(step: PrepareStep, context: RunContext) -> Prepared:
         kept = output.kept()
         diagnoses = diagnose(kept, status, context.looks, root=context.root) if verdict == "failed" else ()
         diagnoses = shown_by_checkout(kept, context.root, step.folder)[:1] or diagnoses if diagnoses else ()
+        diagnoses = workable(diagnoses, step.folder)
         return msgspec.structs.replace(
             prepared,
             log=str(output.log) if output.log else None,

@@ -15,6 +15,7 @@ from dokimon.core.report.model import Diagnosis, Remedy, Run
 from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
 from dokimon.core.smoking.unmet import unmet_need
+from dokimon.core.smoking.workable import workable
 
 
 class Explained(msgspec.Struct, frozen=True, kw_only=True):
@@ -59,6 +60,7 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
         found = (replace(shown[0], at=shown[0].at or place),)
     if unmet := unmet_need(context.unmet, run.command):
         found = (unmet, *found) if not shown and all(each.name in _UNCERTAIN for each in found) else (*found[:1], unmet)
+    found = workable(found, folder)
     copies = looks["example"]({}) if "example" in looks else ()
     if not copies or any(each.name == "dotenv-missing" for each in found):
         return found
