@@ -50,7 +50,7 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     """Return the likely causes of a failure; that there is no .env, where an example of one lies, is always among them.
 
     What the checkout shows comes before what the words of the output do: those are of whoever stumbled over it. A need that
-    is not met comes first where the output tells of no certain cause.
+    is not met comes first where the output tells of no certain cause; beside one that is, only what is required is told.
     """
     looks = context.looks
     found = diagnose(lines, run.exit_status, looks, went_on=run.up_by is not None, root=context.root)
@@ -58,8 +58,10 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     if shown := shown_by_checkout(lines, context.root, folder)[:1]:
         place = next((each.at for each in found if each.line == shown[0].line), None)
         found = (replace(shown[0], at=shown[0].at or place),)
-    if unmet := unmet_need(context.unmet, run.command):
-        found = (unmet, *found) if not shown and all(each.name in _UNCERTAIN for each in found) else (*found[:1], unmet)
+    is_uncertain = not shown and all(each.name in _UNCERTAIN for each in found)
+    needs = [each for each in context.unmet if is_uncertain or each.strength == "required"]
+    if unmet := unmet_need(needs, run.command):
+        found = (unmet, *found) if is_uncertain else (*found[:1], unmet)
     found = workable(found, folder)
     copies = looks["example"]({}) if "example" in looks else ()
     if not copies or any(each.name == "dotenv-missing" for each in found):
