@@ -112,3 +112,19 @@ def test_an_import_map_and_modules_in_the_page() -> None:
     page += "<script type=module>import 'tides'; import 'lib/a.js'</script><script>{ import('/late.js') }</script>"
     checks = checks_of({"/t.js": "1", "/lib/a.js": "1"}, page)
     assert [each.name for each in checks if each.verdict == "failed"] == ["parts", "module /late.js"], checks
+
+
+@pytest.mark.parametrize(
+    "text, line",
+    [
+        ("export const c = 1;\n", None),
+        ("export const b = 1;\nexport const c = ;\n", 2),
+        (
+            "import { a } from './a.js';\nclass X { #p = 1; static { this.q ??= 1n; } async *[Symbol.iterator]() {} }\n",
+            None,
+        ),
+        ("const a = <p>{b}</p>;\n", None),
+    ],
+)
+def test_a_module_that_does_not_parse_is_told_with_its_line(text: str, line: int | None) -> None:
+    assert read_module(text).broken_at == line

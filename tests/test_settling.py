@@ -14,6 +14,7 @@ import pytest
 
 from conftest import STANDINS
 from dokimon.core.planning.plan import Rank, RunPlan
+from dokimon.core.planning.serving import http_expected
 from dokimon.core.processes import answering, candidates, readiness, settling
 from dokimon.core.processes.logs import Logs
 from dokimon.core.processes.output import Output
@@ -234,3 +235,28 @@ def test_what_draws_on_the_whole_terminal_is_up(tmp_path: Path, monkeypatch: pyt
     monkeypatch.setattr(settling, "_LOOK_EVERY", 0.1)
     run = run_of(tmp_path, "draws")
     assert run.verdict == "passed" and "it draws on the whole terminal: “Heron Quay" in (run.up_by or ""), run
+
+
+def test_what_says_that_it_is_up_and_ends_is_unsure(tmp_path: Path) -> None:
+    run = run_of(tmp_path, "ends-at-once")
+    assert run.verdict == "unsure" and "it says “tide worker started”, and has ended" in run.reason, run
+
+
+@pytest.mark.parametrize(
+    "files, words, expected",
+    [
+        ({"main.py": "from tides.app import main\n", "tides/app.py": "from . import web\n", "tides/web.py": "HTTPServer(x)"},
+            ("python", "main.py"), "tides/web.py has HTTPServer("),
+        ({"a.mjs": "import { b } from './l/b.mjs'\n", "l/b.mjs": "http.createServer(x)"}, ("node", "a.mjs"), "l/b.mjs"),
+        ({"main.py": "import json\n", "server.py": "HTTPServer(x)"}, ("python", "main.py"), None),
+        ({"main.py": "import loop\n", "loop.py": "import main\n"}, ("python", "main.py"), None),
+    ],
+)  # fmt: skip
+def test_what_a_file_imports_shows_that_it_is_to_serve(
+    tmp_path: Path, files: dict[str, str], words: tuple[str, ...], expected: str | None
+) -> None:
+    for name, text in files.items():
+        (tmp_path / name).parent.mkdir(exist_ok=True)
+        (tmp_path / name).write_text(text)
+    found = http_expected(tmp_path, words)
+    assert (found or "").startswith(expected) if expected else found is None

@@ -32,6 +32,8 @@ elif kind == "curses":
     if not sys.stdout.isatty():
         sys.exit("Error opening terminal: unknown.")
     print("high water at 07:40")
+elif kind == "ends-at-once":
+    print("tide worker started", flush=True)
 elif kind == "draws":
     print("\x1b[?1049h\x1b[1;1HHeron Quay", flush=True)
     time.sleep(600)

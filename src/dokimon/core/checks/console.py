@@ -127,9 +127,19 @@ def unasked(context: CheckContext, *, may_be_silent: bool = False, echoes: Colle
                 seen="nothing of its own was printed, so what it did is not known",
             )
         ]
+    if context.ended and every and _IS_UP.search(every[-1]):
+        seen = f"it says “{every[-1]}”, and has ended"
+        return [Check(name="output", verdict="unsure", expected="what says that it is up goes on", seen=clean(seen))]
     return [
         Check(name="output", verdict="passed", expected="something, and no uncaught error", seen=counted(lines, "line"))
     ]
+
+
+_IS_UP = expression(
+    r"(?i)\b(?:worker|scheduler|bot|daemon|server|service|consumer|listener|collector)\b.{0,40}\b(?:started|running|up|online|listening)\b"
+    r"|\blistening (?:on|at)\b|\bwaiting for (?:jobs|messages|tasks|connections|requests)\b"
+)
+"""Words of what is to go on from there."""
 
 
 def _prints(spec: Console, text: str, context: CheckContext) -> list[Check]:

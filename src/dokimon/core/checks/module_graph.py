@@ -110,6 +110,8 @@ def _add(
     later: _Queue,
     faults: list[str],
 ) -> None:
+    if module.broken_at is not None and is_own_source(path):
+        faults.append(f"{path}, line {module.broken_at}, does not parse")
     for each in module.imports:
         where = _resolved(each, path, origin, addresses)
         if where is None:

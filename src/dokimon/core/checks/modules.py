@@ -29,13 +29,14 @@ class Import(NamedTuple):
 class Module(NamedTuple):
     """What a module imports and exports; `passes_on` are the addresses of which it exports everything.
 
-    `is_open` says that it may export more than is known.
+    `is_open` says that it may export more than is known; `broken_at` is the line on which it does not parse.
     """
 
     imports: tuple[Import, ...] = ()
     exports: frozenset[str] = frozenset()
     passes_on: tuple[str, ...] = ()
     is_open: bool = False
+    broken_at: int | None = None
 
 
 def read_module(text: str, *, is_own: bool = True) -> Module:
@@ -74,7 +75,18 @@ def _parsed(text: str) -> Module:
                 passes_on += [address] if names is None else []
             is_open |= names is None and address is None
             exports.update(names or ())
-    return Module(tuple(dict.fromkeys(imports)), frozenset(exports), tuple(passes_on), is_open)
+    broken_at = _broken_line(root) if root.has_error else None
+    return Module(tuple(dict.fromkeys(imports)), frozenset(exports), tuple(passes_on), is_open, broken_at)
+
+
+def _broken_line(root: Node) -> int:
+    """Return the line of the first place that does not parse."""
+    node = root
+    while inner := next((each for each in node.children if each.has_error or each.is_missing), None):
+        node = inner
+        if node.is_error or node.is_missing:
+            break
+    return int(node.start_point[0]) + 1
 
 
 _CALLS = re.compile(r"\bimport\s*\(")

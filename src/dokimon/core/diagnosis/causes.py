@@ -28,10 +28,10 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
 
     `lines` are patterns of output lines that show it, `exits` exit statuses that do so alone. `cause` and the steps may
     hold `{name}` for the groups of the pattern that matched; `given` are groups that the cause itself knows; `{below}` is
-    what the first group of the pattern `below` finds in the lines under the one that shows it. Of causes that the same line
-    shows, the highest `rank` counts; `look` names what Dokimon itself looks up for it (who holds a port, where a command
-    is); with `look_alone`, what it finds takes the place of the steps. `shown` and `not_shown` are samples of real output:
-    a test compares the patterns with them.
+    what the first group of the pattern `below` finds in the `below_lines` under the one that shows it. Of causes that the
+    same line shows, the highest `rank` counts; `look` names what Dokimon itself looks up for it (who holds a port, where a
+    command is); with `look_alone`, what it finds takes the place of the steps. `shown` and `not_shown` are samples of real
+    output: a test compares the patterns with them.
     """
 
     cause: str
@@ -42,6 +42,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     look_alone: bool = False
     given: dict[str, str] = {}
     below: str = ""
+    below_lines: int = 12
     steps: list[RemedyTemplate] = []
     shown: list[str] = []
     not_shown: list[str] = []

@@ -74,12 +74,9 @@ def _more(cause: Cause, lines: Sequence[str], number: int, groups: Mapping[str, 
     if not cause.below:
         return groups
     pattern = re.compile(cause.below)
-    matches = [pattern.search(line) for line in lines[number + 1 : number + _BELOW]]
+    matches = [pattern.search(line) for line in lines[number + 1 : number + 1 + cause.below_lines]]
     found = list(dict.fromkeys(match[1] for match in matches if match))
     return {**groups, "below": ", ".join(found)} if found else groups
-
-
-_BELOW = 12
 
 
 def _with_place(found: Diagnosis, lines: Sequence[str], number: int, root: Path | None) -> Diagnosis:
@@ -106,6 +103,7 @@ _OF_TROUBLE = expression(
 _LAST_WORDS = expression(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
     r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^fatal: .+"
+    r"|^\S+\.rb:\d+:in .+\(\w[\w:]*\)$|^.+ at \S+\.(?:p[lm]|psgi) line \d+\.?$|^.*\bhttp: panic serving \S+ .+"
     r"|^(?:\[[^\]]*\] )?(?:PHP )?(?:Fatal|Parse) error: .+"
     r"|^configure: error: .+"
 )
@@ -142,7 +140,7 @@ _BANNER = expression(r"^> \S+@\S* [\w:.-]+\s*$|^> \S|^\$ \S|^(?:npm|yarn|pnpm) (
 
 _OF_A_RUNNER = expression(
     r"^(?:make(?:\[\d+\])?: |npm (?:error|ERR!)|error Command failed|error: Recipe|\s*ELIFECYCLE|ERR_PNPM|task: Failed)"
-    r"|^\W*$|^Node\.js v\d"
+    r"|^\W*$|^Node\.js v\d|^signal: |^exit status \d|^\s*from \S+:\d+|^\s+at |^goroutine \d|^\s+/\S+:\d+"
 )
 """What a runner says of the end of what it ran."""
 

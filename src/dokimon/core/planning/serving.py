@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.files import text_of
+from dokimon.core.files import inside, text_of
 from dokimon.core.planning.dev_servers import dev_server
 
 _DATA = Path(__file__).with_name("serving.toml")
@@ -118,11 +118,36 @@ def _word(package: str) -> str:
     return rf"(?<![\w./-]){re.escape(package)}(?![\w-])" if "/" not in package else re.escape(package)
 
 
+def _imported(files: Sequence[Path], folder: Path) -> Iterator[Path]:
+    """The files of the project that these import by name (Python) or path (JavaScript), and those that they import."""
+    seen, waiting = set(files), list(files)
+    while waiting and len(seen) < _MOST_FILES:
+        path = waiting.pop(0)
+        for each in _IMPORTS.finditer(text_of(path, _BEGINNING)):
+            name = each["beside"] or each["path"] or each["name"]
+            above = folder if each["name"] and not name.startswith(".") else path.parent
+            base = above / (name if "/" in name else name.lstrip(".").replace(".", "/"))
+            places = [base, base / "__init__.py", base / "index.js", *(Path(f"{base}{end}") for end in _MODULES)]
+            found = next((place for place in places if place.is_file() and inside(place, folder)), None)
+            if found and found not in seen:
+                seen.add(found)
+                waiting.append(found)
+                yield found
+
+
+_MODULES = (".py", ".js", ".mjs", ".ts")
+_IMPORTS = re.compile(
+    r"(?m)^\s*from\s+\.+\s+import\s+(?P<beside>\w+)|^\s*(?:from|import)\s+(?P<name>\.*\w[\w.]*)"
+    r"|(?:\bfrom\s*|\brequire\(\s*|\bimport\s*\(?\s*)['\"](?P<path>\.[\w./-]*)['\"]"
+)
+
+
 def _sources(folder: Path, argv: Sequence[str]) -> Iterator[Path]:
     """The files that the command names first, then those near the top."""
     endings = set(_known().source.endings)
     named = [folder / word for part in argv for word in part.split() if Path(word).suffix in endings]
     yield from (path for path in named if path.is_file())
+    yield from _imported([path for path in named if path.is_file()], folder)
     if named:
         return
     for place in _PLACES:

@@ -315,6 +315,25 @@ def _compose_host(failure: _Failure) -> Diagnosis | None:
     )
 
 
+def _unknown_host(failure: _Failure) -> Diagnosis | None:
+    """The host that a line of code in a stack names, where the error itself does not."""
+    for number, line in enumerate(failure.lines):
+        found = _UNKNOWN_HOST.search(line)
+        if not found or found["host"] or found["other"]:
+            continue
+        above = " ".join(failure.lines[max(number - 8, 0) : number])
+        hosts = _A_HOST.findall(above)
+        if hosts:
+            return Diagnosis(
+                name="host-unknown",
+                cause=f"no host is called {clean(hosts[-1], 80)} here",
+                line=clean(line.strip(), 240),
+                remedies=(Remedy("is it spelt right, is this machine online, and is it a name of another network?"),),
+            )
+    return None
+
+
+_A_HOST = expression(r"[\"'(]((?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+)[\"',)]")
 _COMPOSE = ("compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml")
 
 
@@ -340,5 +359,5 @@ _NAMES_A_VARIABLE = expression(
 
 _LOOKS: tuple[Callable[[_Failure], Diagnosis | None], ...] = (
     _submodule, _pointer, _broken_link, _carriage_returns, _no_first_line, _broken_package, _module_file, _other_letters,
-    _dotenv_unread, _compose_host, _own_module,
+    _dotenv_unread, _compose_host, _unknown_host, _own_module,
 )  # fmt: skip

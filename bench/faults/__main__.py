@@ -1,0 +1,245 @@
+"""Faults put one at a time into healthy projects: how many are seen, and how many are named.
+
+    python bench/faults [--project NAME] [--fault NAME] [--jobs N] [--to FOLDER] [--page FILE] [--sample N]
+
+Each cell is a copy of a project with one edit, which is smoke-checked. What was said is kept as a line of JSON in FOLDER, so
+that an interrupted run goes on where it was. `--page` writes the table into a page, between its two marks.
+"""
+
+import argparse
+import json
+import os
+import random
+import re
+import shutil
+import socket
+import subprocess
+import sys
+import tempfile
+import tomllib
+from collections import Counter
+from concurrent.futures import ThreadPoolExecutor
+from pathlib import Path
+from typing import Any, NamedTuple
+
+HERE = Path(__file__).parent
+DOKIMON = Path(sys.executable).with_name("dokimon")
+TOOLS = {
+    "py": ["python3"], "js": ["node"], "html": ["python3"], "go": ["go"], "rb": ["ruby"], "php": ["php"], "pl": ["perl"],
+    "rs": ["cargo"], "java": ["java"], "c": ["cc", "make"], "sh": ["bash"],
+}  # fmt: skip
+BEGIN, END = "<!-- faults: begin -->", "<!-- faults: end -->"
+UNHARMED = "none"
+
+
+class EditFault(Exception):
+    """An edit that does not apply: an error of the matrix, and no pass."""
+
+
+class Cell(NamedTuple):
+    """A project with one fault, or unharmed."""
+
+    project: str
+    fault: str
+
+
+def projects() -> dict[str, dict[str, Any]]:
+    """Return the projects whose tools are here."""
+    read = tomllib.loads((HERE / "projects.toml").read_text("utf-8"))
+    return {name: each for name, each in read.items() if all(map(shutil.which, TOOLS[each["language"]]))}
+
+
+def faults() -> dict[str, dict[str, Any]]:
+    """Return the faults, by name."""
+    return tomllib.loads((HERE / "faults.toml").read_text("utf-8"))
+
+
+def applies(project: dict[str, Any], fault: dict[str, Any]) -> bool:
+    """Whether a fault makes sense in a project."""
+    if project["kind"] not in fault.get("kinds", [project["kind"]]):
+        return False
+    if fault["place"] in ("file", "port"):
+        return project["kind"] == "page" or (
+            fault["place"] == "port" and "file" in project and project["kind"] == "server"
+        )
+    if fault["place"] in ("start", "handler") and fault["place"] not in project:
+        return False
+    return project["language"] in fault or "all" in fault
+
+
+def edited(project: dict[str, Any], fault: dict[str, Any]) -> dict[str, str]:
+    """Return the files of a project with the fault in it; raises `EditFault`."""
+    files = {name: text.lstrip("\n") for name, text in project["files"].items()}
+    if fault["place"] == "port":
+        return files
+    if fault["place"] == "file":
+        name = fault.get("remove") or fault["change"]
+        if name not in files:
+            raise EditFault(f"there is no {name}")
+        files[name] = fault.get("to", "")
+        return {each: text for each, text in files.items() if each != fault.get("remove")}
+    name, lines = project["file"], files[project["file"]].splitlines()
+    code = _code(project, fault)
+    if fault["place"] == "top":
+        first = next((n for n, line in enumerate(lines) if not re.match(r"#!|<\?php|package |\s*$", line)), 0)
+        lines.insert(first, code)
+    else:
+        pattern = re.compile(project[fault["place"]])
+        at = next((n for n, line in enumerate(lines) if pattern.search(line)), None)
+        if at is None:
+            raise EditFault(f"no line of {name} is {fault['place']}")
+        indent = re.match(r"\s*", lines[at])
+        lines.insert(at, (indent[0] if indent else "") + code)
+    return {**files, name: "\n".join(lines) + "\n"}
+
+
+def _code(project: dict[str, Any], fault: dict[str, Any]) -> str:
+    code = fault.get(project["language"]) or fault["all"]
+    esm = project.get("esm")
+    words = {
+        "{fs}": '(await import("node:fs"))' if esm else 'require("fs")',
+        "{http}": "http",
+        "{import}": 'import "saltmarsh-charts";' if esm else 'require("saltmarsh-charts");',
+    }
+    for word, put in words.items():
+        code = code.replace(word, put)
+    if esm and "await import" in code:
+        code = code.replace('(await import("node:fs"))', "process.getBuiltinModule('fs')")
+    if found := re.fullmatch(r"\{reply:(\d+):([\w/]+):(.*)\}", code):
+        body = json.dumps(found[3])
+        return str(project["reply"]).replace("{status}", found[1]).replace("{type}", found[2]).replace("{body}", body)
+    return code
+
+
+def carried_out(cell: Cell, known: dict[str, dict[str, Any]], edits: dict[str, dict[str, Any]]) -> dict[str, Any]:
+    """Smoke-check one cell, and return what came of it."""
+    project, fault = known[cell.project], edits.get(cell.fault, {"place": "port", "named": ""})
+    with tempfile.TemporaryDirectory(prefix="fault-") as home:
+        folder = Path(home) / "project"
+        (folder / ".git").mkdir(parents=True)
+        for name, text in edited(project, fault).items():
+            path = folder / name
+            path.parent.mkdir(parents=True, exist_ok=True)
+            path.write_text(text)
+            path.chmod(0o755 if name.endswith(".sh") else 0o644)
+        kept = {name: value for name, value in os.environ.items() if not name.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
+        for tool in ("rustup", "cargo"):
+            kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
+        own = {"HOME": home, "XDG_CACHE_HOME": f"{home}/cache", "XDG_STATE_HOME": f"{home}/state"}
+        own["GOCACHE"] = kept.get("GOCACHE", str(Path.home() / ".cache/go-build"))
+        own["PATH"] = f"{Path(sys.executable).resolve().parent}:{kept['PATH']}"
+        held = _held(project) if fault["place"] == "port" and cell.fault != UNHARMED else None
+        try:
+            ended = subprocess.run(
+                [DOKIMON, "smoke", "--anyway", "-f", "json"],
+                cwd=folder, env={**kept, **own}, capture_output=True, text=True, check=False, timeout=400,
+            )  # fmt: skip
+        finally:
+            if held:
+                held.close()
+        return _judged(cell, fault, ended.stdout, ended.stderr)
+
+
+def _held(project: dict[str, Any]) -> socket.socket | None:
+    port = re.search(r"(?<!\d)87\d\d(?!\d)", " ".join(project["files"].values()))
+    return socket.create_server(("127.0.0.1", int(port[0]))) if port else None
+
+
+def _judged(cell: Cell, fault: dict[str, Any], out: str, err: str) -> dict[str, Any]:
+    if not out.startswith("{"):
+        return {**cell._asdict(), "verdict": "refused", "named": False, "told": err.strip()[-300:]}
+    report = json.loads(out)
+    told = []
+    for of in [*(report.get("prepared") or []), *(report.get("runs") or [])]:
+        told.append(of["reason"])
+        told += [f"{each['cause']} | {each.get('line', '')} | {each.get('at', '')}" for each in of.get("diagnoses", [])]
+        told += [each["seen"] for each in of.get("checks", []) if each["verdict"] in ("failed", "unsure")]
+        told += [each["name"] for each in of.get("checks", []) if each["verdict"] in ("failed", "unsure")]
+    text = "\n".join(told)
+    named = re.search(fault["named"], text) is not None
+    return {**cell._asdict(), "verdict": report["verdict"], "named": named, "told": text[:1500]}
+
+
+def table(found: list[dict[str, Any]]) -> str:
+    """Return the table of what came of all cells, with its totals, as Markdown."""
+    by_cell = {(each["project"], each["fault"]): each for each in found}
+    rows = list(dict.fromkeys(each["fault"] for each in found))
+    columns = list(dict.fromkeys(each["project"] for each in found))
+    lines = [f"| fault | {' | '.join(columns)} |", "|---" * (len(columns) + 1) + "|"]
+    for fault in rows:
+        lines.append(f"| {fault} | {' | '.join(_sign(by_cell.get((name, fault))) for name in columns)} |")
+    broken = [each for each in found if each["fault"] != UNHARMED]
+    unharmed = [each for each in found if each["fault"] == UNHARMED]
+    verdicts = Counter(each["verdict"] for each in broken)
+    named = sum(each["named"] for each in broken if each["verdict"] != "passed")
+    totals = (
+        f"{len(broken)} cells: {verdicts['failed']} failed, {verdicts['unsure']} unsure, {verdicts['passed']} passed, "
+        f"{verdicts['refused']} not started; of those that did not pass {named} name the fault. "
+        f"Unharmed, {sum(each['verdict'] == 'passed' for each in unharmed)} of {len(unharmed)} pass."
+    )
+    key = "`named`: failed or unsure, and the fault is named; `seen`: the same, and it is not; `PASSED`: it should not."
+    return "\n".join([totals, "", key, "", *lines])
+
+
+def _sign(found: dict[str, Any] | None) -> str:
+    if found is None:
+        return ""
+    if found["fault"] == UNHARMED:
+        return "passes" if found["verdict"] == "passed" else f"**{found['verdict']}**"
+    if found["verdict"] == "passed":
+        return "**PASSED**"
+    return "named" if found["named"] else "seen"
+
+
+def main() -> None:
+    """Carry out the cells that are asked for and not known yet; print those that pass or are not named, and the totals."""
+    parser = argparse.ArgumentParser(description=__doc__, formatter_class=argparse.RawDescriptionHelpFormatter)
+    parser.add_argument("--project", action="append")
+    parser.add_argument("--fault", action="append")
+    parser.add_argument("--jobs", type=int, default=2)
+    parser.add_argument("--to", type=Path, default=Path(tempfile.gettempdir()) / "dokimon-faults")
+    parser.add_argument("--page", type=Path)
+    parser.add_argument("--sample", type=int, help="this many cells alone, the same each time; fails where one passes")
+    asked = parser.parse_args()
+    known, edits = projects(), faults()
+    cells = [
+        Cell(name, fault)
+        for name in asked.project or known
+        for fault in [UNHARMED, *edits]
+        if (fault == UNHARMED or applies(known[name], edits[fault])) and fault in (asked.fault or [fault])
+    ]
+    if asked.sample:
+        cells = random.Random(34).sample(cells, min(asked.sample, len(cells)))
+    asked.to.mkdir(parents=True, exist_ok=True)
+    kept = asked.to / "cells.jsonl"
+    done = (
+        {} if not kept.exists() else {(each["project"], each["fault"]): each for each in map(json.loads, kept.open())}
+    )
+    left = [cell for cell in cells if cell not in done]
+
+    def go(cell: Cell) -> None:
+        found = carried_out(cell, known, edits)
+        done[cell] = found
+        with kept.open("a") as file:
+            file.write(json.dumps(found) + "\n")
+
+    # Two cells of one project want the same port: the projects go side by side, the faults of each in their turn.
+    turns = [[cell for cell in left if cell.project == name] for name in known]
+    with ThreadPoolExecutor(asked.jobs) as pool:
+        list(pool.map(lambda mine: [go(cell) for cell in mine], turns))
+    found = [done[cell] for cell in cells]
+    for each in found:
+        if each["verdict"] == ("failed" if each["fault"] == UNHARMED else "passed") or not each["named"]:
+            print(f"{each['project']:14} {each['fault']:24} {each['verdict']:8} {each['told'][:260]!r}")
+    text = table(found)
+    print(text.partition("\n")[0])
+    if asked.page:
+        page = asked.page.read_text("utf-8")
+        head, tail = page.partition(BEGIN)[0], page.partition(END)[2]
+        asked.page.write_text(f"{head}{BEGIN}\n{text}\n{END}{tail}", "utf-8")
+    wrong = [each for each in found if (each["verdict"] == "passed") != (each["fault"] == UNHARMED)]
+    sys.exit(1 if asked.sample and wrong else 0)
+
+
+if __name__ == "__main__":
+    main()
