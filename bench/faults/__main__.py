@@ -58,10 +58,10 @@ def applies(project: dict[str, Any], fault: dict[str, Any]) -> bool:
     """Whether a fault makes sense in a project."""
     if project["kind"] not in fault.get("kinds", [project["kind"]]):
         return False
-    if fault["place"] in ("file", "port"):
-        return project["kind"] == "page" or (
-            fault["place"] == "port" and "file" in project and project["kind"] == "server"
-        )
+    if fault["place"] == "port":
+        return _port(project) is not None
+    if fault["place"] == "file":
+        return bool(project["kind"] == "page")
     if fault["place"] in ("start", "handler") and fault["place"] not in project:
         return False
     return project["language"] in fault or "all" in fault
@@ -141,8 +141,14 @@ def carried_out(cell: Cell, known: dict[str, dict[str, Any]], edits: dict[str, d
 
 
 def _held(project: dict[str, Any]) -> socket.socket | None:
+    port = _port(project)
+    return socket.create_server(("127.0.0.1", port)) if port else None
+
+
+def _port(project: dict[str, Any]) -> int | None:
+    """Return the port that the source of a project names."""
     port = re.search(r"(?<!\d)87\d\d(?!\d)", " ".join(project["files"].values()))
-    return socket.create_server(("127.0.0.1", int(port[0]))) if port else None
+    return int(port[0]) if port else None
 
 
 def _judged(cell: Cell, fault: dict[str, Any], out: str, err: str) -> dict[str, Any]:
