@@ -41,6 +41,22 @@ def node_module(module: str, folder: Path) -> Sequence[Remedy]:
     return [Remedy(f"{named[0]} is not declared in package.json: add it", f"npm install {named[0]}")]
 
 
+_BROUGHT_BY = {
+    "ng": "@angular/cli", "tsc": "typescript", "vue-cli-service": "@vue/cli-service", "nest": "@nestjs/cli",
+    "svelte-kit": "@sveltejs/kit", "remix": "@remix-run/dev", "nuxt": "nuxt", "webpack": "webpack-cli",
+}  # fmt: skip
+"""Programs that packages of another name bring."""
+
+
+def node_program(program: str, folder: Path) -> Sequence[Remedy]:
+    """A program whose package is declared nowhere is not brought by installing again."""
+    package = _BROUGHT_BY.get(program, program)
+    if not node_module(package, folder):
+        return []
+    say = f"{package} is not declared in package.json: add it"
+    return [Remedy(say, f"npm install --save-dev {package}")]
+
+
 _LISTS = ("requirements.txt", "requirements/*.txt", "requirements-*.txt", "requirements*.in")
 _OWN = ("pyproject.toml", "setup.cfg", "setup.py")
 
@@ -64,11 +80,19 @@ def python_module(module: str, folder: Path) -> Sequence[Remedy]:
                 wanted = package
             return [Remedy(f"{where} declares {package}: install what it says into the project's environment",
                 f"{pip} {wanted}")]  # fmt: skip
-    return [
-        Remedy(
-            f"{package} is not declared in {files[0].name}, nor anywhere beside it: add it there", f"{pip} {package}"
-        )
-    ]
+    say = f"{package} is not declared in {files[0].name}, nor anywhere beside it"
+    if name[0] not in _packages() and package not in _WELL_KNOWN:  # a stranger may own a package of that name
+        return [Remedy(f"{say}: is a module of the project missing, or does a package bring it? Declare that there")]
+    return [Remedy(f"{say}: add it there", f"{pip} {package}")]
+
+
+_WELL_KNOWN = frozenset({
+    "requests", "flask", "django", "fastapi", "uvicorn", "gunicorn", "numpy", "pandas", "scipy", "matplotlib", "six",
+    "click", "rich", "typer", "httpx", "aiohttp", "sqlalchemy", "alembic", "psycopg", "psycopg2", "redis", "celery",
+    "pytest", "jinja2", "pydantic", "boto3", "cryptography", "lxml", "tqdm", "openai", "streamlit", "gradio",
+    "plotly", "dash", "torch", "setuptools",
+})  # fmt: skip
+"""Packages that go by the name of their module, and whose owners are known."""
 
 
 @cache

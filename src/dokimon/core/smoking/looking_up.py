@@ -16,7 +16,7 @@ from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shell import put_first, shell_in_use
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.report.model import Remedy
-from dokimon.core.smoking.looking_at_files import example_beside, node_module, python_module
+from dokimon.core.smoking.looking_at_files import example_beside, node_module, node_program, python_module
 
 
 def looks(
@@ -70,6 +70,7 @@ def looks(
         "service": lambda groups: _service(groups, environment, root, needs),
         "example": lambda groups: example_beside(Path(groups.get("file", ".env")), root),
         "undeclared": lambda groups: node_module(groups.get("name", ""), project or root),
+        "undeclared-program": lambda groups: node_program(groups.get("command", ""), project or root),
         "python-module": lambda groups: python_module(groups.get("name", ""), project or root),
     }
 
