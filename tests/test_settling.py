@@ -260,3 +260,15 @@ def test_what_a_file_imports_shows_that_it_is_to_serve(
         (tmp_path / name).write_text(text)
     found = http_expected(tmp_path, words)
     assert (found or "").startswith(expected) if expected else found is None
+
+
+@pytest.mark.usefixtures("impatient")
+@pytest.mark.skipif(sys.platform != "linux", reason="elsewhere it is not known what a process works at")
+def test_what_listens_late_has_its_time_to_answer_too(tmp_path: Path, monkeypatch: pytest.MonkeyPatch) -> None:
+    monkeypatch.setattr(readiness, "_DUMB_SECONDS", 2.0)
+    monkeypatch.setattr(readiness, "_YET_TO_SERVE_SECONDS", 20.0)
+    plan = plan_of(tmp_path, "3.5", "0.8")
+    plan = msgspec.structs.replace(plan, command=(sys.executable, str(STANDINS / "late.py"), "3.5", "0.8"))
+    with carry_out(plan, context_of(tmp_path)) as attempt:
+        pass
+    assert attempt.report.verdict == "passed", attempt.report

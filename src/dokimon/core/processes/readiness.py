@@ -119,6 +119,12 @@ class _Looks:
         self.known = Known(awaited.port, awaited.declared, NOTHING, awaited.parts)
         self._seen = 0
         self._prints_own = False
+        self._listens_since: float | None = None
+
+    @property
+    def listening_seconds(self) -> float:
+        """Seconds since it was first seen to listen: what started late has its time to answer, too."""
+        return time.monotonic() - self._listens_since if self._listens_since is not None else 0.0
 
     @property
     def spent(self) -> float:
@@ -144,6 +150,8 @@ class _Looks:
     def servers(self) -> list[Listening]:
         """The sockets of its own that may be its servers, the likeliest first."""
         found = own_servers(listeners_of(self.tree, self.table), self.known)
+        if found and self._listens_since is None:
+            self._listens_since = time.monotonic()
         self._prints_own |= any(at.port in self.known.printed.ports for at in found)
         return found
 
@@ -260,8 +268,8 @@ def _settled_listening(settled: Settled, looks: _Looks, sockets: Sequence[Listen
         return None
     if looks.speaks_http:
         line = f"it has been silent and idle for {_DUMB_SECONDS:g} s"
-        return _dumb(line, sockets[0], spent) if spent > _DUMB_SECONDS else None
-    if spent < _SILENT_SECONDS:
+        return _dumb(line, sockets[0], spent) if looks.listening_seconds > _DUMB_SECONDS else None
+    if looks.listening_seconds < _SILENT_SECONDS:
         return None
     by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
     return State(how="up", seconds=spent, by=by, at=sockets[0])
@@ -321,7 +329,7 @@ def _by_answer(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
         return None
     how, url = told.language, told.url
     if how and looks.speaks_http and not how.says_what:
-        return _dumb("it hangs up on every request", at, looks.spent) if looks.spent > _SILENT_SECONDS else None
+        return _dumb("it hangs up on every request", at, looks.spent) if looks.listening_seconds > _SILENT_SECONDS else None
     is_shared = at.port not in looks.tree.published and looks.table.is_shared(at.port)
     others = strangers(at.port, processes) if is_shared else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
