@@ -329,7 +329,11 @@ def _by_answer(looks: _Looks, sockets: Sequence[Listening]) -> State | None:
         return None
     how, url = told.language, told.url
     if how and looks.speaks_http and not how.says_what:
-        return _dumb("it hangs up on every request", at, looks.spent) if looks.listening_seconds > _SILENT_SECONDS else None
+        return (
+            _dumb("it hangs up on every request", at, looks.spent)
+            if looks.listening_seconds > _SILENT_SECONDS
+            else None
+        )
     is_shared = at.port not in looks.tree.published and looks.table.is_shared(at.port)
     others = strangers(at.port, processes) if is_shared else ()
     person = url if others else re.sub(r"//[^/]*", f"//localhost:{at.port}", url)
