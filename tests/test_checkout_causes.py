@@ -44,6 +44,8 @@ COMPOSE = "services:\n  store:\n    image: postgres\n"
         ({"node_modules/tern/package.json": "{\"name\": \"tern\"}"}, "Error: Cannot find module 'tern'", "package-broken",
             "install it again"),
         ({}, "Error: Cannot find module 'tern'", None, ""),
+        ({"package.json": '{"name": "x"}', "node_modules/": ""}, "Error: Cannot find module '..'", None, ""),
+        ({"a;b.example.json": ""}, "Error: Cannot find module './a;b.json'", "module-file", "cp 'a;b.example.json' 'a;"),
         ({"lib/tide.js": ""}, "Cannot find module './lib/tide' imported from {root}/server.mjs", "module-file", "tide.js"),
         ({"config.example.json": ""}, "Error: Cannot find module './config.json'", "module-file", "cp config.example.json"),
         ({"package.json": '{"scripts": {"build": "x"}}'}, "Error: Cannot find module './dist/a.js'", "module-file",

@@ -68,6 +68,8 @@ def test_what_a_manifest_of_an_extension_names_must_be_there(tmp_path: Path) -> 
     files = {"manifest.json": '{"manifest_version": 3, "action": {"default_popup": "popup.html"}}'}
     assert "names what is not there: popup.html" in (by_hand(written(tmp_path, files)) or "")
     assert "not there" not in (by_hand(written(tmp_path, {"popup.html": ""})) or "not there")
+    deep = '{"manifest_version": 3, "x": ' + "[" * 900 + '"gone.js"' + "]" * 900 + "}"
+    assert "names what is not there: gone.js" in (by_hand(written(tmp_path, {"manifest.json": deep})) or "")
     assert len({each.is_ for each in kinds()}) > 15
 
 

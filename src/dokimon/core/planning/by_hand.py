@@ -77,10 +77,11 @@ def _missing_files(path: Path) -> list[str]:
 
 
 def _texts(value: Any) -> Iterator[str]:
-    if isinstance(value, str):
-        yield value
-    elif isinstance(value, dict):
-        yield from _texts([*value.values()])
-    elif isinstance(value, list):
-        for each in value:
-            yield from _texts(each)
+    """Yield all texts of a value, however deep it is nested."""
+    waiting = [value]
+    while waiting:
+        each = waiting.pop()
+        if isinstance(each, str):
+            yield each
+        elif isinstance(each, dict | list):
+            waiting += each.values() if isinstance(each, dict) else each

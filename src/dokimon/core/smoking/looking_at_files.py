@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import re
+import shlex
 import tomllib
 from collections.abc import Sequence
 from functools import cache
@@ -23,7 +24,7 @@ def example_beside(named: Path, root: Path) -> Sequence[Remedy]:
     similar = re.compile(rf"{re.escape(path.stem)}{mark}{re.escape(path.suffix)}{mark}")
     for other in sorted(path.parent.iterdir()):
         if other.is_file() and similar.fullmatch(other.name):
-            command = f"cp {other.relative_to(root)} {path.relative_to(root)}"
+            command = shlex.join(["cp", str(other.relative_to(root)), str(path.relative_to(root))])
             return [Remedy(f"{other.name} lies beside it: copy it, and look at what it says", command)]
     return []
 

@@ -7,6 +7,7 @@ from __future__ import annotations
 
 import configparser
 import re
+import shlex
 import sys
 from collections.abc import Callable, Iterator, Sequence
 from contextlib import suppress
@@ -23,7 +24,7 @@ from dokimon.core.text import clean
 
 _MOST_WORDS = 400
 _LONGEST = 2000
-_MOST_LINES = 300
+_MOST_LINES, _FIRST_LINES = 300, 100
 _MOST_FILES = 400
 
 
@@ -40,9 +41,7 @@ class _Failure(NamedTuple):
 
     def paths(self) -> Iterator[Path]:
         """The paths that the output names, each once, those in the checkout."""
-        words = dict.fromkeys(
-            word for line in self.lines[-_MOST_LINES:] for word in _WORD.findall(line[:_LONGEST]) if len(word) < 200
-        )
+        words = dict.fromkeys(word for line in self.lines for word in _WORD.findall(line) if len(word) < 200)
         for word in islice(words, _MOST_WORDS):
             path = self.folder / word
             if ".." not in Path(word).parts and path.is_relative_to(self.root):
@@ -54,7 +53,8 @@ _WORD = expression(r"(?:[\w.@~-]*/)*[\w.@~-]*\w")
 
 def shown_by_checkout(lines: Sequence[str], root: Path, folder: Path) -> tuple[Diagnosis, ...]:
     """Return the causes that the files of the project at `folder` show, the surest first."""
-    failure = _Failure(lines, root, folder)
+    looked = lines if len(lines) <= _MOST_LINES else [*lines[:_FIRST_LINES], *lines[-_MOST_LINES:]]
+    failure = _Failure([line[:_LONGEST] for line in looked], root, folder)
     found = []
     for look in _LOOKS:
         with suppress(OSError):  # what cannot be read shows nothing
@@ -137,6 +137,11 @@ def _other_letters(failure: _Failure) -> Diagnosis | None:
     return None
 
 
+def _as_word(where: str) -> str:
+    """Return a path as one word of a shell line, which no command takes for an option."""
+    return shlex.quote(f"./{where}" if where.startswith("-") else where)
+
+
 _MISSING = expression(
     r"(?i)no such file|cannot find|not found|does not exist|ENOENT|no module|can't open|could not (?:find|open)"
 )
@@ -155,7 +160,7 @@ def _carriage_returns(failure: _Failure) -> Diagnosis | None:
                 name="carriage-returns",
                 cause=f"the lines of {clean(where, 120)} end as on Windows (CRLF), and its first names no program so",
                 line=clean(failure.line_with(path.name) or "", 240) or None,
-                remedies=(Remedy("give it the line ends of Unix", f"sed -i 's/\\r$//' {where}"),),
+                remedies=(Remedy("give it the line ends of Unix", f"sed -i 's/\\r$//' {_as_word(where)}"),),
             )
     return None
 
@@ -176,7 +181,9 @@ def _no_first_line(failure: _Failure) -> Diagnosis | None:
                 name="no-first-line",
                 cause=f"{clean(where, 120)} is JavaScript, and no first line says so: the shell runs it",
                 line=clean(line, 240) if line else None,
-                remedies=(Remedy("begin it with #!/usr/bin/env node, or start it with node", f"node {where}"),),
+                remedies=(
+                    Remedy("begin it with #!/usr/bin/env node, or start it with node", f"node {_as_word(where)}"),
+                ),
             )
     return None
 
@@ -247,6 +254,8 @@ def _broken_package(failure: _Failure) -> Diagnosis | None:
     for line in failure.lines:
         found = re.search(r"Cannot find (?:module|package) '[^']*?/node_modules/((?:@[\w.-]+/)?[\w.-]+)", line)
         found = found or re.search(r"Cannot find (?:module|package) '((?:@[\w.-]+/)?[\w.-]+)'", line)
+        if found and found[1].strip(".") == "":
+            continue  # `..` is a folder, and no package that a step may remove
         manifest = manifest_of(failure.folder / "node_modules" / found[1]) if found else {}
         place = failure.folder / "node_modules" / found[1] if found else None
         if found and place and manifest and place.is_symlink() and "build" in scripts_of(place):
@@ -354,7 +363,7 @@ def _dotenv_unread(failure: _Failure) -> Diagnosis | None:
 
 
 _NAMES_A_VARIABLE = expression(
-    r"KeyError: '(\w+)'|(?:variable|env(?:ironment)?)\b.*?\b([A-Z][A-Z0-9_]{2,})\b|\b([A-Z][A-Z0-9_]{2,}) (?:is|must)\b"
+    r"KeyError: '(\w+)'|(?:variable|env(?:ironment)?)\b.{0,80}?\b([A-Z][A-Z0-9_]{2,})\b|\b([A-Z][A-Z0-9_]{2,}) (?:is|must)\b"
 )
 
 _LOOKS: tuple[Callable[[_Failure], Diagnosis | None], ...] = (
