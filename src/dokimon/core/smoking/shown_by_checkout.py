@@ -17,6 +17,7 @@ from typing import NamedTuple
 
 from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
+from dokimon.core.planning.planners.containers import COMPOSE_FILES
 from dokimon.core.planning.workspaces import manifest_of, scripts_of
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.smoking.looking_at_files import example_beside
@@ -303,7 +304,7 @@ _UNKNOWN_HOST = expression(
 def _compose_host(failure: _Failure) -> Diagnosis | None:
     """A name of a service of the compose file is known among its containers alone (compose-spec, "Networks")."""
     line = next((each.strip() for each in failure.lines if _UNKNOWN_HOST.search(each)), None)
-    text = next((found for name in _COMPOSE if (found := text_of(failure.folder / name))), "")
+    text = next((found for name in COMPOSE_FILES if (found := text_of(failure.folder / name))), "")
     if line is None or not text:
         return None
     services = re.findall(r"(?m)^  ([\w.-]+):[ \t]*$", text)
@@ -343,7 +344,6 @@ def _unknown_host(failure: _Failure) -> Diagnosis | None:
 
 
 _A_HOST = expression(r"[\"'(]((?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+)[\"',)]")
-_COMPOSE = ("compose.yaml", "compose.yml", "docker-compose.yaml", "docker-compose.yml")
 
 
 def _dotenv_unread(failure: _Failure) -> Diagnosis | None:
