@@ -13,7 +13,7 @@ two are shown, the likeliest first; where none is known, the line that says most
 project's own code, that is told. A step is held against the checkout and this machine before it is offered: a command in
 it is there, and a script, a manifest or a file that it names as well.
 
-What the checkout shows (`core/smoking/shown_by_checkout.py`): a submodule, a file of Git LFS or a link that is not there;
+What the checkout shows (`core/smoking/shown/`): a submodule, a file of Git LFS or a link that is not there;
 a name in other letters; line ends of Windows; a script without its first line; a module of the project's own that is
 missing, with what lies there instead; a package that lies in `node_modules` in part, or one of the workspace that is not
 built; a variable that `.env` gives and nobody reads; a host that only the containers of a compose file know; an attribute

@@ -12,7 +12,8 @@ from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.report.model import Diagnosis, Finding, Remedy
 from dokimon.core.smoking.looking_up import looks
-from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.shown.by_checkout import shown_by_checkout
+from dokimon.core.smoking.shown.settings import variable_read_at
 from dokimon.core.smoking.unmet import unmet_need
 from dokimon.core.smoking.workable import workable
 from dokimon.core.source import Source
@@ -58,6 +59,26 @@ COMPOSE = "services:\n  store:\n    image: postgres\n"
         ({"quay.py": ""}, "AttributeError: module 'quay' has no attribute 'go'", "attribute-missing", ""),
         ({}, "AttributeError: module 'math' has no attribute 'tide'", "attribute-missing", ""),
         ({}, "AttributeError: module 'tern' has no attribute 'go'", None, ""),
+        ({"package.json": '{"dependencies": {"tern": "file:../tern"}}'}, "Error: Cannot find module 'tern'",
+            "linked-package-missing", "bring that folder"),
+        ({"tsconfig.json": '{"paths": {"@/*": ["src/*"]}}'}, "Error: Cannot find module '@/tides'", "alias-unknown",
+            "@/tides"),
+        ({"tsconfig.json": '{"paths": {"@/*": ["src/*"]}}'}, "Error: Cannot find module '@quay/tides'", None, ""),
+        ({"a.ts": ""}, "{root}/a.ts:1\nSyntaxError: Unexpected token", "typescript-alone", "a.ts"),
+        ({"a.js": ""}, "{root}/a.js:1\nSyntaxError: Unexpected token", None, ""),
+        ({"manage.py": "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'harbour.settings')"},
+            "ModuleNotFoundError: No module named 'harbour'", "settings-module-missing", "harbour.settings"),
+        ({"manage.py": "os.environ.setdefault('DJANGO_SETTINGS_MODULE', 'harbour.settings')"},
+            "ModuleNotFoundError: No module named 'quay'", None, ""),
+        ({"lib/tides.py": ""}, "ModuleNotFoundError: No module named 'tides'", "module-elsewhere", "export PYTHONPATH=lib"),
+        ({"tests/tides.py": ""}, "ModuleNotFoundError: No module named 'tides'", None, ""),
+        ({"quay/board.py": ""}, '  File "{root}/quay/board.py", line 1\nattempted relative import with no'
+            " known parent package", "relative-import", "python -m quay.board"),
+        ({"go.mod": "module saltmarsh.example/board\n"},
+            "no required module provides package saltmarsh.example/board/tides;", "own-package-missing",
+            "bring the folder tides"),
+        ({"go.mod": "module saltmarsh.example/board\n"},
+            "no required module provides package saltmarsh.example/quay;", None, ""),
     ],
 )  # fmt: skip
 def test_what_the_checkout_shows(tmp_path: Path, files: dict[str, str], line: str, name: str | None, says: str) -> None:
@@ -70,7 +91,7 @@ def test_what_the_checkout_shows(tmp_path: Path, files: dict[str, str], line: st
             path.symlink_to(content.removeprefix("-> "))
         else:
             path.write_bytes(content.encode())
-    found = shown_by_checkout(["starting", line.replace("{root}", str(tmp_path))], tmp_path, tmp_path)
+    found = shown_by_checkout(["starting", *line.replace("{root}", str(tmp_path)).split("\n")], tmp_path, tmp_path)
     assert [each.name for each in found[:1]] == ([name] if name else [])
     told = " ".join(
         f"{each.cause} {step.say} {step.command}" for each in found[:1] for step in (*each.remedies, *_NOTHING)
@@ -110,6 +131,66 @@ def test_the_place_in_the_projects_own_code(tmp_path: Path, lines: list[str], nu
         path.parent.mkdir(parents=True, exist_ok=True)
         path.touch()
     assert frame_of([line.replace("{root}", str(tmp_path)) for line in lines], number, tmp_path) == place
+
+
+def test_a_step_of_another_kind_of_project_is_left_out(tmp_path: Path) -> None:
+    found = Diagnosis(name="x", cause="x", remedies=(Remedy("install the gems", "bundle install"), Remedy("look")))
+    assert workable([found], tmp_path)[0].remedies == (Remedy("look"),)
+
+
+@pytest.mark.parametrize(
+    "files, command, here",
+    [
+        ((), "npm install --save-dev tern", "npm install --save-dev tern"),
+        (("pnpm-lock.yaml",), "npm install --save-dev tern", "pnpm add -D tern"),
+        (("yarn.lock",), "npm install tern", "yarn add tern"),
+        (("yarn.lock",), "rm -rf node_modules && npm install", "rm -rf node_modules && yarn install"),
+        (("pnpm-lock.yaml",), "npm run build", "pnpm run build"),
+        (("bun.lock",), "npx prisma generate", "bunx prisma generate"),
+        ((), "pip install -e .", "pip install -e ."),
+        ((".venv/bin/python",), "pip install -e .", ".venv/bin/python -m pip install -e ."),
+        ((".venv/bin/python",), "python -m pip install 'numpy<2'", ".venv/bin/python -m pip install 'numpy<2'"),
+    ],
+)
+def test_a_step_is_told_in_the_words_of_the_project(
+    tmp_path: Path, files: tuple[str, ...], command: str, here: str
+) -> None:
+    for name in ("package.json", *files):
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).write_text('{"scripts": {"build": "x"}}')
+    found = Diagnosis(name="x", cause=f"{tmp_path}/a is not there", remedies=(Remedy("do it", command),))
+    (held,) = workable([found], tmp_path)
+    assert (held.cause, held.remedies) == ("a is not there", (Remedy("do it", here),))
+
+
+@pytest.mark.parametrize(
+    "code, at, variable",
+    [
+        ("import os\nport = int(os.getenv('TIDE_PORT'))\n", 2, "TIDE_PORT"),
+        ("import os\nport = int(os.getenv('TIDE_PORT', '1'))\n", 2, None),
+        ("import os\nport = os.environ.get('TIDE_PORT')\nint(port)\n", 3, "TIDE_PORT"),
+        ("import os\nport = os.environ.get('TIDE_PORT')\nint(quay)\n", 3, None),
+        ("const at = process.env.TIDE_URL || 'x';\nnew URL(at);\n", 2, None),
+        ("const at = process.env.TIDE_URL;\nnew URL(at);\n", 2, "TIDE_URL"),
+        ("const at = process.env.TIDE_SET;\nnew URL(at);\n", 2, None),
+        ("x\n", 7, None),
+    ],
+)
+def test_the_variable_that_the_failed_line_reads(tmp_path: Path, code: str, at: int, variable: str | None) -> None:
+    (tmp_path / "main").write_text(code)
+    found = variable_read_at(Diagnosis(name="not-known", cause="", at=f"main:{at}"), tmp_path, {"TIDE_SET": "1"})
+    assert (found and found.cause) == (
+        variable and f"the environment variable {variable}, which main reads, is not set"
+    )
+
+
+def test_lines_of_code_that_a_runtime_quotes_are_not_what_it_said() -> None:
+    quoted = [
+        "/srv/a.js:1",
+        "if (!process.env.TIDE_KEY) throw new Error('TIDE_KEY is required');",
+        "Error: TIDE_KEY is required",
+    ]
+    assert diagnose(quoted, 1)[0].line == quoted[-1]
 
 
 def test_what_the_lines_below_say_is_part_of_the_cause() -> None:
@@ -153,7 +234,6 @@ def test_a_need_that_is_not_met_of_what_runs(needs: list[Finding], command: str,
     [
         ("npm run build", {"package.json": '{"scripts": {"build": "x"}}'}, True),
         ("npm run build", {"package.json": '{"scripts": {"dev": "x"}}'}, False),
-        ("npm install", {}, False),
         ("bundle install", {"Gemfile": ""}, True),
         ("sudo apt-get install tern", {}, True),
         (".venv/bin/python -m pip install -r requirements.txt", {}, False),

@@ -47,17 +47,21 @@ def diagnose(
     text = "\n".join(kept)
     small = text.lower()
     likely = [each for each in cause_patterns() if each.words.may_be_in(text, small)]
+    code = _lines_of_code(kept)
     for number, line in enumerate(kept):
-        for name, groups in _shown_by(line, likely):
-            best.setdefault(name, (causes[name].rank, number, line, groups))
+        for name, groups in _shown_by(line, likely) if number not in code else ():
+            says_more = name in best and not causes[name].below and len(groups) > len(best[name][3])
+            if name not in best or says_more:
+                best[name] = (causes[name].rank, number, line, groups)
     surest = max((rank for rank, *_ in best.values()), default=0)
     for name, cause in causes.items():
         # An exit status alone says little where a line says more.
         if exit_status in cause.exits and name not in best and cause.rank > surest:
-            best[name] = (cause.rank, 10**9, None, {})
+            said = telling_line(kept, exceptions_alone=True)
+            best[name] = (cause.rank, _number_of(said, kept), said, {})
     telling = telling_line(kept, exceptions_alone=went_on) if not best else None
     if not best and (telling := telling or (_last_line(kept) if exit_status and not went_on else None)):
-        number = next((at for at, line in enumerate(kept) if line.strip() == telling), 0)
+        number = _number_of(telling, kept)
         found = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240))
         return (_with_place(found, kept, number, root),)
     ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
@@ -69,13 +73,27 @@ def diagnose(
     )
 
 
+def _lines_of_code(lines: Sequence[str]) -> set[int]:
+    """Return the numbers of the lines that a runtime quotes from the code: they are not what the run said."""
+    return {number for number, line in enumerate(lines[:-1], 1) if _QUOTES_CODE.match(line)}
+
+
+_QUOTES_CODE = expression(r'^(?:file://)?(?:/|node:)\S+:\d+$|^\s*File "[^"]+", line \d+, in ')
+"""What Node.js and Python say above a line of the code that failed."""
+
+
+def _number_of(said: str | None, lines: Sequence[str]) -> int:
+    """Return the number of the last line that says this; one beyond them all where there is none."""
+    return max((at for at, line in enumerate(lines) if said and line.strip() == said), default=10**9)
+
+
 def _more(cause: Cause, lines: Sequence[str], number: int, groups: Mapping[str, str]) -> Mapping[str, str]:
     """Return the groups with what the lines below say, each name once, for a cause that says how."""
     if not cause.below:
         return groups
     pattern = re.compile(cause.below)
     matches = [pattern.search(line) for line in lines[number + 1 : number + 1 + cause.below_lines]]
-    found = list(dict.fromkeys(match[1] for match in matches if match))
+    found = list(dict.fromkeys(next(filter(None, match.groups()), "") for match in matches if match))[:6]
     return {**groups, "below": ", ".join(found)} if found else groups
 
 
@@ -105,7 +123,7 @@ _LAST_WORDS = expression(
     r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^fatal: .+"
     r"|^\S+\.rb:\d+:in .+\(\w[\w:]*\)$|^.+ at \S+\.(?:p[lm]|psgi) line \d+\.?$|^.*\bhttp: panic serving \S+ .+"
     r"|^(?:\[[^\]]*\] )?(?:PHP )?(?:Fatal|Parse) error: .+"
-    r"|^configure: error: .+"
+    r"|^configure: error: .+|^Unhandled exception\. .+|^\*\* \((?!EXIT|Mix\b)[A-Z][\w.]+\) .+"
 )
 """How an exception ends that nobody caught, in the languages that print one: the last one says why."""
 
@@ -206,5 +224,5 @@ def _lacking(text: str, groups: Mapping[str, str]) -> bool:
 
 def _filled(text: str, groups: Mapping[str, str]) -> str:
     """Fill the groups in; the words around one that is not there (in brackets) are left out with it."""
-    text = re.sub(r"\[([^\[\]]*)\]", lambda part: "" if _lacking(part[1], groups) else part[1], text)
+    text = re.sub(r"\[([^\[\]]*\{[^\[\]]*)\]", lambda part: "" if _lacking(part[1], groups) else part[1], text)
     return clean(filled(text, groups, missing="it"))

@@ -14,6 +14,10 @@ _NODE = expression(r"^\s*at (?:.*\()?(?:file://)?((?:[A-Za-z]:)?[^():]+):(\d+):\
 _HEADER = expression(r"^(?:file://)?(/[^:]+\.[cm]?[jt]sx?):(\d+)$")
 _GO = expression(r"^\s*(/[^\s:]+\.go):(\d+)(?: \+0x[0-9a-f]+)?$")
 _JAVA = expression(r"^\s*at [\w.$/]+\(([\w$]+\.(?:java|kt|scala|groovy)):(\d+)\)$")
+_DOTNET = expression(r"^\s*at .+ in ((?:[A-Za-z]:)?[^:]+\.(?:cs|fs|vb)):line (\d+)$")
+_RUST = expression(r"^\s*--> ([^:]+\.rs):(\d+):\d+$")
+_RUBY = expression(r"^\s+(?:from )?(\S+\.rb):(\d+):in ")
+_ELIXIR = expression(r"^\s+(?:\([\w. -]+\) )?(\S+\.exs?):(\d+): ")
 _INLINE = expression(
     r"(?:^|[\s('\"])((?:[\w.@-]*/)*[\w.@-]+\.(?:py|rb|php|p[lm]|rs|go|[cm]?[jt]sx?|c|cc|cpp|java|kt|exs?|lua))"
     r"(?::(\d+)\b|(?: on|, | at)? line (\d+)\b)"
@@ -43,7 +47,10 @@ def frame_of(lines: Sequence[str], number: int, root: Path) -> str | None:
         or _first(_matches(_PYTHON, takewhile(_IN_STACK.search, reversed(before))), root)
         or _first(_matches(_NODE, takewhile(_UNDER_ERROR.search, after)), root)
         or _first(_matches(_GO, after), root)
-        or _first(_matches(_JAVA, after), root)
+        or next(
+            (found for each in (_JAVA, _DOTNET, _RUBY, _ELIXIR) if (found := _first(_matches(each, after), root))), None
+        )
+        or _first(_matches(_RUST, lines[max(number - 3, 0) : number + 6]), root)
         or _first(_matches(_HEADER, reversed(before)), root)
     )
 

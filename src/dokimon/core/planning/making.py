@@ -14,6 +14,7 @@ from dokimon.core.expressions import expression
 from dokimon.core.planning.by_hand import by_hand
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
+from dokimon.core.reading.manifest import ManifestFault, as_json, as_toml, open_manifest
 from dokimon.core.settings.model import Settings
 from dokimon.core.text import nearest
 
@@ -252,6 +253,8 @@ def _with_checks(run: RunPlan, settings: Settings) -> RunPlan:
 def _nothing(context: PlanContext) -> str:
     if used := by_hand(context.folder):
         return f"nothing to start in {context.folder}\n{used}"
+    if unreadable := _unreadable(context):
+        return f"found no way to start the project in {context.folder}\n{unreadable}"
     library = ": nothing in it is started, as that of a library" if _of_ecosystems(context) else ""
     return (
         f"found no way to start the project in {context.folder}{library}\n"
@@ -260,3 +263,16 @@ def _nothing(context: PlanContext) -> str:
         "README says under Usage, and an index.html. Say it in dokimon.toml:\n\n"
         'format = 1\n\n[[run]]\nname = "board"\ncommand = "./start.sh"\n'
     )
+
+
+def _unreadable(context: PlanContext) -> str:
+    """Say which of the manifests that tell how a project is started cannot be read, where, and why."""
+    readers = {"package.json": as_json, "composer.json": as_json, "pyproject.toml": as_toml, "Cargo.toml": as_toml}
+    said = []
+    for name, read in readers.items():
+        path = context.folder / name
+        try:
+            read(open_manifest(path, context.root)) if path.is_file() else None
+        except ManifestFault as fault:
+            said.append(f"{path.relative_to(context.root)}:{fault.line}: {name} {fault}; correct it first")
+    return "\n".join(said)

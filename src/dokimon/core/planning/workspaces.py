@@ -4,11 +4,12 @@ from __future__ import annotations
 
 import json
 import re
-from collections.abc import Iterator
+from collections.abc import Iterator, Mapping
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
 from dokimon.core.files import text_of
 
 _LARGEST = 1024 * 1024
@@ -34,6 +35,14 @@ def scripts_of(folder: Path) -> dict[str, str]:
     """Return the scripts of the package.json of a folder, by name."""
     scripts = manifest_of(folder).get("scripts")
     return {name: text for name, text in scripts.items() if isinstance(text, str)} if isinstance(scripts, dict) else {}
+
+
+def package_manager(folder: Path, package: Mapping[str, Any]) -> str:
+    """Return the package manager of a folder: the one that its package.json names, else that of its lock file, else npm."""
+    named = str(package.get("packageManager", "")).partition("@")[0]
+    if named in PACKAGE_MANAGERS:
+        return named
+    return next((tool for lock, tool in LOCK_FILES.items() if (folder / lock).is_file()), "npm")
 
 
 def packages_of(folder: Path) -> list[Path]:

@@ -12,6 +12,7 @@ from pathlib import Path
 
 from dokimon.core.files import text_of
 from dokimon.core.machine.platform import PROGRAMS_FOLDER
+from dokimon.core.planning.workspaces import manifest_of
 from dokimon.core.report.model import Remedy
 
 
@@ -30,16 +31,33 @@ def example_beside(named: Path, root: Path) -> Sequence[Remedy]:
 
 
 def node_module(module: str, folder: Path) -> Sequence[Remedy]:
-    """A module that package.json does not declare is not brought by installing again."""
+    """What brings a module that package.json does not declare, or that was left out; installing again does not."""
     named = re.match(r"(?:@[\w.-]+/)?[\w.-]+", module)
     try:
         package = json.loads(text_of(folder / "package.json") or "{}")
     except (ValueError, RecursionError):
         return []
-    tables = [package.get(key) for key in ("dependencies", "devDependencies")] if isinstance(package, dict) else []
-    if named is None or not package or any(isinstance(table, dict) and named[0] in table for table in tables):
+    tables = _DECLARING if isinstance(package, dict) else ()
+    declares = [key for key in tables if isinstance(package.get(key), dict) and named and named[0] in package[key]]
+    if named is None or not package:
         return []
+    if declares == ["devDependencies"] and (folder / "node_modules").is_dir():
+        say = f"{named[0]} is one of the devDependencies, and those were left out: install them as well"
+        return [Remedy(say, "npm install --include=dev")]
+    if declares:
+        return []
+    if _A_FILE.search(module) or (folder / named[0]).is_dir() or named[0] in _OWN_FOLDERS:
+        return [Remedy(f"{module} looks like a file of the project: is it in the checkout, and is its path right?")]
     return [Remedy(f"{named[0]} is not declared in package.json: add it", f"npm install {named[0]}")]
+
+
+_DECLARING = ("dependencies", "devDependencies", "optionalDependencies", "peerDependencies")
+_A_FILE = re.compile(r"\.(?:[cm]?[jt]sx?|css|scss|less|json|vue|svelte|astro|html|svg|png)$")
+_OWN_FOLDERS = frozenset({
+    "src", "app", "lib", "components", "pages", "utils", "helpers", "config", "assets", "styles", "hooks", "store",
+    "services", "views", "models", "routes", "shared", "common", "features", "types", "api", "public", "test", "tests",
+})  # fmt: skip
+"""Names of folders: a package of such a name belongs to a stranger."""
 
 
 _BROUGHT_BY = {
@@ -52,10 +70,21 @@ _BROUGHT_BY = {
 def node_program(program: str, folder: Path) -> Sequence[Remedy]:
     """A program whose package is declared nowhere is not brought by installing again."""
     package = _BROUGHT_BY.get(program, program)
-    if not node_module(package, folder):
+    if not any(step.command == f"npm install {package}" for step in node_module(package, folder)):
         return []
     say = f"{package} is not declared in package.json: add it"
     return [Remedy(say, f"npm install --save-dev {package}")]
+
+
+def packages_left_out(program: str, folder: Path) -> Sequence[Remedy]:
+    """A program of a package that package.json declares, and that is not in node_modules."""
+    package = manifest_of(folder)
+    tables = [table for key in _DECLARING if isinstance(table := package.get(key), dict)]
+    if any(program in table for table in tables) and not (folder / "node_modules" / program).exists():
+        return [
+            Remedy(f"package.json declares {program}, and it is not installed: install the packages", "npm install")
+        ]
+    return []
 
 
 _LISTS = ("requirements.txt", "requirements/*.txt", "requirements-*.txt", "requirements*.in")

@@ -16,7 +16,13 @@ from dokimon.core.machine.search_path import SearchPath
 from dokimon.core.machine.shell import put_first, shell_in_use
 from dokimon.core.processes.sockets import strangers
 from dokimon.core.report.model import Remedy
-from dokimon.core.smoking.looking_at_files import example_beside, node_module, node_program, python_module
+from dokimon.core.smoking.looking_at_files import (
+    example_beside,
+    node_module,
+    node_program,
+    packages_left_out,
+    python_module,
+)
 
 
 def looks(
@@ -47,6 +53,8 @@ def looks(
     def command(groups: Mapping[str, str]) -> Sequence[Remedy]:
         name = groups.get("command", "")
         places = SearchPath(environment, root, root)
+        if declared := packages_left_out(name, project or root):
+            return declared
         entry = next(
             (tool for each in catalogue.names() if (tool := catalogue.find(each)) and name in tool.commands), None
         )

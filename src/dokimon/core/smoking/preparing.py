@@ -18,7 +18,7 @@ from dokimon.core.smoking.built import built_elsewhere
 from dokimon.core.smoking.context import RunContext
 from dokimon.core.smoking.run.outcome import could_not_be_ended
 from dokimon.core.smoking.run.session import output_of
-from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.shown.by_checkout import shown_by_checkout
 from dokimon.core.smoking.workable import workable
 
 _LAST_LINES = 15

@@ -9,13 +9,13 @@ from collections.abc import Iterable
 from pathlib import Path
 from typing import Any, Literal
 
-from dokimon.core.declarations.readers.node import LOCK_FILES, PACKAGE_MANAGERS
+from dokimon.core.declarations.readers.node import LOCK_FILES
 from dokimon.core.expressions import expression
 from dokimon.core.files import bytes_of_file, text_of
 from dokimon.core.planning.dev_servers import dev_server, port_in
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunPlan
 from dokimon.core.planning.planners.freshness import older_than
-from dokimon.core.planning.workspaces import manifest_of, root_of_workspace, unbuilt_packages
+from dokimon.core.planning.workspaces import manifest_of, package_manager, root_of_workspace, unbuilt_packages
 from dokimon.core.reading.json_places import json_line
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.versions import admits
@@ -53,7 +53,7 @@ def plan(context: PlanContext) -> Plan | None:
     except ManifestFault:
         return None
     home = root_of_workspace(context.folder, context.root) or context.folder
-    manager = _package_manager(home, package if home == context.folder else manifest_of(home))
+    manager = package_manager(home, package if home == context.folder else manifest_of(home))
     install = _install_step(context, manifest, package, manager, home)
     ways = [
         *_script_runs(context, manifest, package, manager),
@@ -86,13 +86,6 @@ def _package_steps(context: PlanContext, manager: str) -> list[PrepareStep]:
             )
         )
     return steps
-
-
-def _package_manager(folder: Path, package: dict[str, Any]) -> str:
-    named = str(package.get("packageManager", "")).partition("@")[0]
-    if named in PACKAGE_MANAGERS:
-        return named
-    return next((tool for lock, tool in LOCK_FILES.items() if (folder / lock).is_file()), "npm")
 
 
 _ALL_PARTS = expression(

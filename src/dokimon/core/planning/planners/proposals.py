@@ -21,7 +21,8 @@ _STARTS = expression(
     r"^(?:\$|>|%)?\s*((?:npm (?:start|run (?:dev|start|serve))|(?:yarn|pnpm|bun)(?: run)? (?:dev|start|serve)"
     r"|node \S+\.[cm]?js|python3? (?:-m )?[\w./-]+|flask |uvicorn |gunicorn |streamlit run |php -S |php artisan serve"
     r"|go run |cargo run|make (?:run|serve|start|dev)|java -jar |mvn \S*:run|\./mvnw |\./gradlew |dotnet run"
-    r"|ruby \S+\.rb|bundle exec |rails s|perl \S+\.p[lm]|\./[\w./-]+)[^\n`]*)$"
+    r"|ruby \S+\.rb|bundle exec |rails s|perl \S+\.p[lm]|lua \S+\.lua|Rscript \S+\.[rR]|escript [\w./-]+|elixir \S+\.exs?"
+    r"|julia \S+\.jl|deno (?:run|task) |\./[\w./-]+)[^\n`]*)$"
 )
 _MOST = 6
 
@@ -58,7 +59,10 @@ def _of_readme(context: PlanContext) -> Iterator[RunPlan]:
 
 def _is_there(command: str, context: PlanContext) -> bool:
     """Whether what a command names is in the checkout: READMEs also show what lies in other projects."""
-    file = re.match(r"(?:node|python3?|ruby|perl|php)\s+(?!-)([\w./-]+\.\w+)\b|(\./[\w./-]+)", command)
+    file = re.match(
+        r"(?:node|python3?|ruby|perl|php|lua|Rscript|escript|elixir|julia)\s+(?!-)([\w./-]+\.\w+)\b|(\./[\w./-]+)",
+        command,
+    )
     if file:
         return (context.folder / (file[1] or file[2])).is_file()
     script = re.match(r"(?:npm|yarn|pnpm|bun)(?: run)? (start|dev|serve)\b", command)

@@ -13,7 +13,8 @@ from dokimon.core.expressions import expression
 from dokimon.core.processes.output import Output
 from dokimon.core.report.model import Diagnosis, Remedy, Run
 from dokimon.core.smoking.context import RunContext
-from dokimon.core.smoking.shown_by_checkout import shown_by_checkout
+from dokimon.core.smoking.shown.by_checkout import shown_by_checkout
+from dokimon.core.smoking.shown.settings import variable_read_at
 from dokimon.core.smoking.unmet import unmet_need
 from dokimon.core.smoking.workable import workable
 
@@ -58,6 +59,12 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     if shown := shown_by_checkout(lines, context.root, folder)[:1]:
         place = next((each.at for each in found if each.line == shown[0].line), None)
         found = (replace(shown[0], at=shown[0].at or place),)
+    elif (
+        found
+        and found[0].name in _OF_NOTHING
+        and (read := variable_read_at(found[0], context.root, context.environment))
+    ):
+        found = (read, *found[1:])
     is_uncertain = not shown and all(each.name in _UNCERTAIN for each in found)
     needs = [each for each in context.unmet if is_uncertain or each.strength == "required"]
     if unmet := unmet_need(needs, run.command):
@@ -69,6 +76,9 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     cause = "there is no .env, though an example of one is there"
     return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
 
+
+_OF_NOTHING = frozenset({"not-known", "type-error-undefined", "nil-used", "own-exception"})
+"""Causes that a value of nothing has: of a variable that is not set, say."""
 
 _UNCERTAIN = frozenset({
     "not-known", "type-error-undefined", "does-not-parse", "syntax-error", "cannot-import-name", "runtime-lacks",
