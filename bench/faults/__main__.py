@@ -27,7 +27,9 @@ DOKIMON = Path(sys.executable).with_name("dokimon")
 TOOLS = {
     "py": ["python3"], "js": ["node"], "html": ["python3"], "go": ["go"], "rb": ["ruby"], "php": ["php"], "pl": ["perl"],
     "rs": ["cargo"], "java": ["java"], "c": ["cc", "make"], "sh": ["bash"],
+    "cs": ["dotnet"], "ex": ["mix"],
 }  # fmt: skip
+SETS = ("projects.toml", "starters.toml")
 BEGIN, END = "<!-- faults: begin -->", "<!-- faults: end -->"
 UNHARMED = "none"
 
@@ -44,9 +46,37 @@ class Cell(NamedTuple):
 
 
 def projects() -> dict[str, dict[str, Any]]:
-    """Return the projects whose tools are here."""
-    read = tomllib.loads((HERE / "projects.toml").read_text("utf-8"))
-    return {name: each for name, each in read.items() if all(map(shutil.which, TOOLS[each["language"]]))}
+    """Return the projects whose tools are here; those that cannot be prepared are named, and left out."""
+    read = {name: each for file in SETS for name, each in tomllib.loads((HERE / file).read_text("utf-8")).items()}
+    found = {}
+    for name, each in read.items():
+        lacking = [tool for tool in [*TOOLS[each["language"]], *each.get("needs", [])] if not shutil.which(tool)]
+        if lacking:
+            print(f"{name}: left out, no {' and no '.join(lacking)} here", file=sys.stderr)
+        else:
+            found[name] = each
+    return found
+
+
+def fetched(name: str, project: dict[str, Any], cache: Path) -> Path | None:
+    """Return a folder with the project and what it needs of the registries, fetched once; raises `CalledProcessError`."""
+    if "fetch" not in project:
+        return None
+    folder = cache / name
+    if not (folder / ".fetched").exists():
+        shutil.rmtree(folder, ignore_errors=True)
+        _write(folder, {file: text.lstrip("\n") for file, text in project["files"].items()})
+        subprocess.run(["bash", "-c", project["fetch"]], cwd=folder, check=True, capture_output=True, timeout=900)
+        (folder / ".fetched").touch()
+    return folder
+
+
+def _write(folder: Path, files: dict[str, str]) -> None:
+    for name, text in files.items():
+        path = folder / name
+        path.parent.mkdir(parents=True, exist_ok=True)
+        path.write_text(text)
+        path.chmod(0o755 if name.endswith(".sh") else 0o644)
 
 
 def faults() -> dict[str, dict[str, Any]]:
@@ -111,21 +141,25 @@ def _code(project: dict[str, Any], fault: dict[str, Any]) -> str:
     return code
 
 
-def carried_out(cell: Cell, known: dict[str, dict[str, Any]], edits: dict[str, dict[str, Any]]) -> dict[str, Any]:
-    """Smoke-check one cell, and return what came of it."""
+def carried_out(
+    cell: Cell, known: dict[str, dict[str, Any]], edits: dict[str, dict[str, Any]], ready: Path | None
+) -> dict[str, Any]:
+    """Smoke-check one cell, from a copy of what is `ready` where it had to be fetched, and return what came of it."""
     project, fault = known[cell.project], edits.get(cell.fault, {"place": "port", "named": ""})
     with tempfile.TemporaryDirectory(prefix="fault-") as home:
         folder = Path(home) / "project"
+        if ready:
+            shutil.copytree(ready, folder, symlinks=True)
         (folder / ".git").mkdir(parents=True)
-        for name, text in edited(project, fault).items():
-            path = folder / name
-            path.parent.mkdir(parents=True, exist_ok=True)
-            path.write_text(text)
-            path.chmod(0o755 if name.endswith(".sh") else 0o644)
+        files = edited(project, fault)
+        _write(folder, files)
+        for name in project["files"].keys() - files.keys():
+            (folder / name).unlink(missing_ok=True)
         kept = {name: value for name, value in os.environ.items() if not name.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
         for tool in ("rustup", "cargo"):
             kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
         own = {"HOME": home, "XDG_CACHE_HOME": f"{home}/cache", "XDG_STATE_HOME": f"{home}/state"}
+        own["GOMODCACHE"] = kept.get("GOMODCACHE", str(Path.home() / "go/pkg/mod"))
         own["GOCACHE"] = kept.get("GOCACHE", str(Path.home() / ".cache/go-build"))
         own["PATH"] = f"{Path(sys.executable).resolve().parent}:{kept['PATH']}"
         held = _held(project) if fault["place"] == "port" and cell.fault != UNHARMED else None
@@ -224,12 +258,21 @@ def main() -> None:
     left = [cell for cell in cells if cell not in done]
 
     def go(cell: Cell) -> None:
-        found = carried_out(cell, known, edits)
+        found = carried_out(cell, known, edits, ready[cell.project])
         done[cell] = found
         with kept.open("a") as file:
             file.write(json.dumps(found) + "\n")
 
     # Two cells of one project want the same port: the projects go side by side, the faults of each in their turn.
+    ready: dict[str, Path | None] = {}
+    for name in dict.fromkeys(cell.project for cell in left):
+        try:
+            ready[name] = fetched(name, known[name], asked.to / "fetched")
+        except (subprocess.SubprocessError, OSError) as wrong:
+            said = getattr(wrong, "stderr", b"") or b""
+            print(f"{name}: left out, it cannot be prepared here: {wrong}\n{said.decode()[-400:]}", file=sys.stderr)
+            cells = [cell for cell in cells if cell.project != name]
+    left = [cell for cell in left if cell.project in ready]
     turns = [[cell for cell in left if cell.project == name] for name in known]
     with ThreadPoolExecutor(asked.jobs) as pool:
         list(pool.map(lambda mine: [go(cell) for cell in mine], turns))

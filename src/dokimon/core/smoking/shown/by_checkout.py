@@ -16,7 +16,7 @@ from dokimon.core.smoking.shown.failure import Failure
 _LONGEST = 2000
 _MOST_LINES, _FIRST_LINES = 300, 100
 
-_LOOKS: tuple[Callable[[Failure], Diagnosis | None], ...] = (
+LOOKS: tuple[Callable[[Failure], Diagnosis | None], ...] = (
     files.submodule, files.pointer, files.broken_link, files.carriage_returns, files.no_first_line,
     javascript.broken_package, javascript.linked_package, javascript.alias, javascript.module_file,
     javascript.typescript_alone, files.other_letters, settings.dotenv_unread, settings.compose_host,
@@ -31,7 +31,7 @@ def shown_by_checkout(lines: Sequence[str], root: Path, folder: Path) -> tuple[D
     looked = lines if len(lines) <= _MOST_LINES else [*lines[:_FIRST_LINES], *lines[-_MOST_LINES:]]
     failure = Failure([line[:_LONGEST] for line in looked], root, folder)
     found = []
-    for look in _LOOKS:
+    for look in LOOKS:
         with suppress(OSError):  # what cannot be read shows nothing
             found.append(look(failure))
     return tuple(each for each in found if each is not None)

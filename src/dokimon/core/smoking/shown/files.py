@@ -63,6 +63,7 @@ def pointer(failure: Failure) -> Diagnosis | None:
 
 
 def broken_link(failure: Failure) -> Diagnosis | None:
+    """A link in the checkout that points to what is not there."""
     for path in failure.paths():
         if path.is_symlink() and not path.exists():
             where = path.relative_to(failure.root).as_posix()
