@@ -5,6 +5,7 @@ from __future__ import annotations
 import os
 from collections.abc import Callable, Mapping, Sequence, Set
 from importlib import import_module
+from itertools import islice
 from pathlib import Path
 
 import msgspec
@@ -15,6 +16,7 @@ from dokimon.core.planning.by_hand import by_hand
 from dokimon.core.planning.configured import Configured, checks_of, checks_of_checkout
 from dokimon.core.planning.plan import Plan, PlanContext, PlanFault, Rank, RunPlan, shown
 from dokimon.core.reading.manifest import ManifestFault, as_json, as_toml, open_manifest
+from dokimon.core.reading.xml import as_xml
 from dokimon.core.settings.model import Settings
 from dokimon.core.text import nearest
 
@@ -265,14 +267,20 @@ def _nothing(context: PlanContext) -> str:
     )
 
 
+_MOST_UNREADABLE = 5
+
+
 def _unreadable(context: PlanContext) -> str:
     """Say which of the manifests that tell how a project is started cannot be read, where, and why."""
-    readers = {"package.json": as_json, "composer.json": as_json, "pyproject.toml": as_toml, "Cargo.toml": as_toml}
+    readers = {
+        "package.json": as_json, "composer.json": as_json, "pyproject.toml": as_toml, "Cargo.toml": as_toml,
+        "pom.xml": as_xml, "*.csproj": as_xml, "*.fsproj": as_xml, "*.vbproj": as_xml,
+    }  # fmt: skip
     said = []
-    for name, read in readers.items():
-        path = context.folder / name
-        try:
-            read(open_manifest(path, context.root)) if path.is_file() else None
-        except ManifestFault as fault:
-            said.append(f"{path.relative_to(context.root)}:{fault.line}: {name} {fault}; correct it first")
+    for pattern, read in readers.items():
+        for path in islice(sorted(context.folder.glob(pattern)), _MOST_UNREADABLE):
+            try:
+                read(open_manifest(path, context.root))
+            except ManifestFault as fault:
+                said.append(f"{path.relative_to(context.root)}:{fault.line}: {path.name} {fault}; correct it first")
     return "\n".join(said)

@@ -83,7 +83,8 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     once it answers. `shown_as` stands for its command in reports, where that is not a command to type; `lacks` says why
     it cannot be carried out here, `rank` how well it stands among the ways to start the project; `harmless` are texts of
     lines that look like an error of it and are none. `published` are ports that a container engine opens for it, outside
-    of its own processes; `afterwards` is a command that is carried out once it has been stopped, however that was.
+    of its own processes; `paths` are those of the server that its project names; `afterwards` is a command that is carried
+    out once it has been stopped, however that was.
     """
 
     name: str
@@ -110,6 +111,7 @@ class RunPlan(msgspec.Struct, frozen=True, kw_only=True):
     lacks: str | None = None
     checks: tuple[PlannedCheck, ...] = ()
     published: tuple[int, ...] = ()
+    paths: tuple[str, ...] = ()
     afterwards: tuple[str, ...] = ()
     rank: Rank = Rank.FILE
 

@@ -6,6 +6,14 @@ import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
+from dokimon.core.declarations.msbuild import (
+    frameworks_of,
+    included,
+    known_of,
+    properties_of,
+    props_above,
+    sdk_of,
+)
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
@@ -63,13 +71,13 @@ def read_project(manifest: Manifest) -> list[Requirement]:
     """
     project = as_xml(manifest)
     is_props = manifest.path.suffix == ".props"
-    known = {} if is_props else _of_props_above(manifest.path.parent, manifest.root)
-    known |= _known(project, manifest)
-    frameworks, element = _frameworks(project, known)
+    known = {} if is_props else props_above(manifest.path.parent, manifest.root)
+    known |= known_of(project, manifest)
+    frameworks, element = frameworks_of(project, known)
     if not frameworks:
         if is_props or known.get("targetframework") or known.get("targetframeworks"):
             return []
-        if _sdk(project) or not project.first("PropertyGroup"):
+        if sdk_of(project) or not project.first("PropertyGroup"):
             return [any_version("dotnet", manifest.source(project.line), component="sdk")]
         frameworks = ["net40"]  # an old project: what the .NET Framework of its time was
     found: dict[tuple[str, str | None, str], Requirement] = {}
@@ -87,96 +95,12 @@ def read_project(manifest: Manifest) -> list[Requirement]:
         add(iter([platform_need([name], source, what)]))
     if workload := known.get("usemaui", "").lower() == "true" and "maui":
         add(iter([any_version("dotnet", source, "the project uses MAUI", component=f"workload {workload}")]))
-    for each in _properties(project):
+    for each in properties_of(project):
         if each.name.lower() == "langversion" and (sdk := _SDK_OF_LANGUAGE.get(each.text.strip().partition(".")[0])):
             why = f"it compiles C# {each.text.strip()}"
             need = requirement("dotnet", f">={sdk}", "plain", manifest.source(each.line), component="sdk", why=why)
             add(iter([need]))
     return list(found.values())
-
-
-def _properties(project: Element) -> Iterator[Element]:
-    for group in project.all("PropertyGroup"):
-        for element in group.children:
-            if "Condition" in group.attributes:
-                element.attributes.setdefault("Condition", group.attributes["Condition"])
-            yield element
-
-
-def _condition(element: Element) -> bool:
-    """Whether a condition decides, other than the usual one that nothing has been set before."""
-    condition = element.attributes.get("Condition", "")
-    return bool(condition) and not re.fullmatch(r"\s*'\$\(\w+\)'\s*==\s*''\s*", condition)
-
-
-def _known(project: Element, manifest: Manifest, depth: int = 0) -> dict[str, str]:
-    """Return the properties of a project file by their names in small letters, those of the files it imports included."""
-    known: dict[str, str] = {}
-    for element in project.children:
-        if element.name == "Import" and not _condition(element) and depth < _DEEPEST:
-            above = re.search(r"GetPathOfFileAbove\(\s*'?([\w.]+)'?", element.attributes.get("Project", ""))
-            if above and above[1] == _PROPS and manifest.path.parent != manifest.root:
-                known |= _of_props_above(manifest.path.parent.parent, manifest.root, depth + 1)
-            elif imported := _imported(element.attributes.get("Project", ""), manifest):
-                known |= _known(as_xml(imported), imported, depth + 1)
-        elif element.name == "PropertyGroup" and not _condition(element):
-            known |= {each.name.lower(): each.text.strip() for each in element.children if not _condition(each)}
-    return known
-
-
-_PROPS = "Directory.Build.props"
-_DEEPEST = 8
-"""Files that import each other, at most."""
-
-
-def _imported(path: str, manifest: Manifest) -> Manifest | None:
-    """Return the file of the checkout that an `<Import>` names, or None: what MSBuild works out is left aside."""
-    path = re.sub(r"^\$\(MSBuild(?:ThisFile|Project)Directory\)[\\/]?", "", path).replace("\\", "/")
-    if not path or "$" in path or "*" in path:
-        return None
-    try:
-        return open_manifest(manifest.path.parent / path, manifest.root)
-    except ManifestFault:
-        return None
-
-
-def _of_props_above(folder: Path, root: Path, depth: int = 0) -> dict[str, str]:
-    """Return the properties of the nearest Directory.Build.props upward."""
-    while True:
-        try:
-            above = open_manifest(folder / _PROPS, root)
-            return _known(as_xml(above), above, depth)
-        except ManifestFault:
-            pass
-        if folder == root or root not in folder.parents:
-            return {}
-        folder = folder.parent
-
-
-def _frameworks(project: Element, known: Mapping[str, str]) -> tuple[list[str], Element | None]:
-    """Return the target frameworks, in small letters, and the element that names them."""
-    named = ("targetframeworks", "targetframework", "targetframeworkversion")
-    elements = [each for each in _properties(project) if each.name.lower() in named and each.text.strip()]
-    sure = [each for each in elements if not _condition(each)] or elements
-    if not sure:
-        inherited = known.get("targetframeworks") or known.get("targetframework") or ""
-        return _split(inherited, known), None
-    element = sure[0]
-    text = element.text.strip()
-    if element.name.lower() == "targetframeworkversion":
-        version = text.lower().removeprefix("v").replace(".", "")
-        return [f"net{version}" if version[:1] in "1234" else "net40"], element  # Windows Phone and the like
-    return _split(text, known), element
-
-
-def _split(text: str, known: Mapping[str, str]) -> list[str]:
-    for _ in range(5):
-        text = re.sub(r"\$\((\w+)\)", lambda found: known.get(found[1].lower(), found[0]), text)[:2000]
-    names = [each.strip().lower() for each in text.split(";") if each.strip()]
-    if len(names) > 1:  # `$(TargetFrameworks);net8.0` adds to what something else may have set
-        names = [each for each in names if each not in ("$(targetframeworks)", "$(targetframework)")]
-    names = [re.sub(r"^net([5-9])(\d)(?=$|-)", r"net\1.\2", each) for each in names]  # net50 is read as net5.0
-    return list(dict.fromkeys(names))
 
 
 def _parts(framework: str) -> tuple[str, str | None] | None:
@@ -193,7 +117,7 @@ def _of_framework(
         yield unreadable("dotnet", source, f"{framework} is worked out by MSBuild, which is not run here")
         return
     if re.fullmatch(r"netstandard\d+\.\d+", framework) or re.fullmatch(r"net[1-4]\d{1,2}", framework):
-        if framework.startswith("netstandard") or _sdk(project):
+        if framework.startswith("netstandard") or sdk_of(project):
             yield any_version("dotnet", source, f"it builds {framework}", component="sdk")
         return
     parts = _parts(framework)
@@ -206,7 +130,7 @@ def _of_framework(
         yield any_version("dotnet", source, f"it builds {framework}", component=f"workload {platform}")
     if is_props or (platform in _WORKLOADS):
         return
-    sdk = _sdk(project)
+    sdk = sdk_of(project)
     is_web = sdk.startswith("Microsoft.NET.Sdk.Web")
     if not (is_web or _runs(project, known, sdk)) or known.get("selfcontained", "").lower() == "true":
         return
@@ -218,7 +142,7 @@ def _of_framework(
     yield beside_others(
         requirement("dotnet", wanted, "plain", source, component="runtime", why=f"{framework} runs on it")
     )
-    if is_web or "Microsoft.AspNetCore.App" in _included(project, "FrameworkReference"):
+    if is_web or "Microsoft.AspNetCore.App" in included(project, "FrameworkReference"):
         why = f"{framework} runs on it: a web project"
         yield beside_others(requirement("dotnet", wanted, "plain", source, component="aspnetcore", why=why))
 
@@ -227,19 +151,9 @@ def _runs(project: Element, known: Mapping[str, str], sdk: str) -> bool:
     """Whether the project is started, and no library: a program, a service, or tests."""
     if known.get("outputtype", "").lower() in ("exe", "winexe") or sdk.startswith("Microsoft.NET.Sdk.Worker"):
         return True
-    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in _included(
+    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in included(
         project, "PackageReference"
     )
-
-
-def _included(project: Element, kind: str) -> list[str]:
-    return [each.attributes.get("Include", "") for each in project.all("ItemGroup", kind)]
-
-
-def _sdk(project: Element) -> str:
-    """Return the SDK that builds the project: an attribute, or an element of its own; empty for old projects."""
-    named = [each.attributes.get("Name", "") for each in project.children if each.name == "Sdk"]
-    return project.attributes.get("Sdk", "") or next(iter(named), "")
 
 
 def _only_system(frameworks: list[str], known: Mapping[str, str]) -> tuple[str, str] | None:
@@ -305,7 +219,7 @@ def read_solution(manifest: Manifest) -> list[Requirement]:
 def _is_of_the_sdk(path: Path, root: Path) -> bool:
     """Whether the SDK builds a project: it names one; old projects of the .NET Framework do not."""
     try:
-        return bool(_sdk(as_xml(open_manifest(path, root))))
+        return bool(sdk_of(as_xml(open_manifest(path, root))))
     except ManifestFault:
         return True
 

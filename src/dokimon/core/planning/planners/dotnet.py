@@ -1,55 +1,286 @@
-""".NET: the projects of a folder that can be run, and the port of their launch settings."""
+""".NET: which of the projects of a folder or solution is started, and what is done before it."""
 
 from __future__ import annotations
 
-import json
 import re
+from collections.abc import Sequence
+from itertools import islice
 from pathlib import Path
 
+from dokimon.core.declarations.msbuild import MsProject, read_ms_project
+from dokimon.core.declarations.solutions import ENDINGS, projects_named, solutions_in
 from dokimon.core.declarations.walking import files_near
-from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.plan import Plan, PlanContext, PrepareStep, Rank, RunKind, RunPlan
+from dokimon.core.planning.planners.dotnet_addresses import named_paths, usual_port
 from dokimon.core.planning.planners.freshness import older_than
 
-_QUIET = {"DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0"}
-_WEB_SDK = expression(r"Sdk\s*=\s*\"Microsoft\.NET\.Sdk\.(?:Web|BlazorWebAssembly)\"")
-_PROGRAM = expression(r"<OutputType>\s*(?:Win)?Exe\s*</OutputType>", re.IGNORECASE)
+_QUIET = {
+    "DOTNET_CLI_TELEMETRY_OPTOUT": "1", "DOTNET_NOLOGO": "1", "DOTNET_USE_POLLING_FILE_WATCHER": "0",
+    "MSBUILDDISABLENODEREUSE": "1", "UseSharedCompilation": "false", "UseRazorBuildServer": "false",
+    "DOTNET_CLI_USE_MSBUILD_SERVER": "0",
+}  # fmt: skip
+"""What leaves no server of a build behind."""
+
+_MOST = 400
+_MOST_RUNS = 12
 
 
 def plan(context: PlanContext) -> Plan | None:
-    """Return the plan for the folder's projects and those one or two folders below; None where there are none."""
-    found = list(files_near(context.folder, (".csproj", ".fsproj", ".vbproj"), 2))
+    """Return the plan for the projects of the folder; None where there are none."""
+    found = _projects(context)
     if not found:
-        return None
-    runs = [run for path in found if (run := _run(context, path))]
-    steps = tuple(_build(context, run) for run in runs[:1] if run.command[0] == "mono")
-    return Plan(prepare=steps, runs=tuple(runs))
+        file = _file_program(context)
+        return Plan(runs=(file,)) if file else None
+    ways = _in_order(found, context)
+    runs = [_run(context, project) for project in ways[:_MOST_RUNS]]
+    if not ways:
+        return Plan(runs=())
+    steps = _steps(context, ways[0]) if runs[0].command[0] == "dotnet" else [_mono_build(context, runs[0])]
+    if steps and runs[0].command[0] == "dotnet":
+        runs[0] = _run(context, ways[0], built=True)
+    return Plan(prepare=tuple(steps), runs=tuple(runs))
 
 
-_OF_THE_SDK = expression(r"<Project\b[^>]*\bSdk\s*=|<Sdk\b|<Import\b[^>]*\bSdk\s*=")
-_FRAMEWORK = expression(r"<TargetFrameworkVersion>\s*v")
+def _projects(context: PlanContext) -> list[MsProject]:
+    """The projects that a solution in the folder names, however deep; else those in the folder; else those just below."""
+    folder = context.folder
+    named = [folder / name for each in solutions_in(folder)[:1] for name, _ in projects_named(each, context.root)]
+    inside = [path for path in named if ".." not in path.relative_to(folder).parts and path.is_file()]
+    here = sorted(path for path in folder.iterdir() if path.suffix in ENDINGS)
+    paths = inside or here or list(files_near(folder, ENDINGS, 2))
+    read = (read_ms_project(path, context.root) for path in dict.fromkeys(paths[:_MOST]))
+    return [project for project in read if project]
 
 
-def _of_framework(context: PlanContext, project: Path, text: str) -> RunPlan | None:
-    """A program of .NET Framework, which `dotnet` cannot start: Mono runs what MSBuild has made of it."""
-    named = re.search(r"<AssemblyName>\s*([\w.+-]+)\s*</AssemblyName>", text)
-    place = re.search(r"<OutputPath>\s*([\w.\\/-]+?)[\\/]?\s*</OutputPath>", text)
-    name = named[1] if named else project.stem
-    where = project.parent.relative_to(context.folder)
-    made = (where / (place[1].replace("\\", "/") if place else "bin/Debug") / f"{name}.exe").as_posix()
-    framework = _FRAMEWORK.search(text) or _PROGRAM.search(text)
-    line = text.count("\n", 0, framework.start()) + 1 if framework else 1
-    return RunPlan(
-        rank=Rank.FRAMEWORK,
-        name=project.stem,
-        command=("mono", made),
-        folder=context.folder,
-        source=context.source(project, line),
+_TESTS = ("microsoft.net.test.sdk", "xunit", "nunit", "mstest", "tunit")
+_ASIDE = re.compile(r"(?i)(?:^|/)(?:samples?|examples?|demos?|playground|sandbox|tools?|build|eng)/")
+
+
+def is_tests(project: MsProject) -> bool:
+    """Whether a project holds tests, or measurements: it is never what is started."""
+    packages = project.packages
+    return (
+        project.says("istestproject")
+        or any(sdk.lower().startswith("mstest") for sdk in project.sdks)
+        or any(name == each or name.startswith(f"{each}.") for name in packages for each in _TESTS)
+        or "benchmarkdotnet" in packages
     )
 
 
-def _build(context: PlanContext, run: RunPlan) -> PrepareStep:
+def is_web(project: MsProject) -> bool:
+    """Whether a project serves pages or an interface."""
+    web = ("Microsoft.NET.Sdk.Web", "Microsoft.NET.Sdk.BlazorWebAssembly")
+    return any(sdk in web for sdk in project.sdks) and project.value("outputtype").lower() != "library"
+
+
+def is_host(project: MsProject) -> bool:
+    """Whether a project starts all the others of a distributed application (aspire.dev, "AppHost")."""
+    return any(sdk.startswith("Aspire.AppHost") for sdk in project.sdks) or project.says("isaspirehost")
+
+
+def _is_worker(project: MsProject) -> bool:
+    if project.value("outputtype").lower() == "library":
+        return False
+    is_program = project.value("outputtype").lower() in ("exe", "winexe")
+    return "Microsoft.NET.Sdk.Worker" in project.sdks or (
+        is_program and "microsoft.extensions.hosting" in project.packages
+    )
+
+
+def _is_program(project: MsProject) -> bool:
+    return project.value("outputtype").lower() in ("exe", "winexe")
+
+
+def _in_order(found: Sequence[MsProject], context: PlanContext) -> list[MsProject]:
+    """Return the projects that can be started, the one that is meant first.
+
+    A host of the others, then web, workers, programs; what another one references is a part of it. Samples and tools come
+    last. Where the README names one, that one is meant.
+    """
+    kinds = (is_host, is_web, _is_worker, _is_program)
+    ways = [each for each in found if not is_tests(each) and any(is_kind(each) for is_kind in kinds)]
+    referenced = {path for each in found if not is_tests(each) and not is_host(each) for path in each.references}
+    own = [each for each in ways if each.path.resolve() not in referenced] or ways
+    readme = _named_in_readme(context)
+
+    def place(project: MsProject) -> tuple[bool, bool, int, int]:
+        where = project.path.relative_to(context.folder).as_posix()
+        kind = next(number for number, is_kind in enumerate(kinds) if is_kind(project))
+        return where not in readme and f"{Path(where).parent}" not in readme, bool(_ASIDE.search(where)), kind, len(own)
+
+    return sorted(own, key=place)
+
+
+def _named_in_readme(context: PlanContext) -> set[str]:
+    """The projects, or their folders, that the README starts."""
+    text = "\n".join(text_of(path, 200_000) for path in islice(sorted(context.folder.glob("README*")), 2))
+    named = re.findall(r"dotnet (?:run|watch)[^\n`]*?(?:--project|-p)[= ]+\"?([\w./\\\\ -]+?)\"?(?=\s|`|$)", text)
+    named += re.findall(r"(?m)^\s*(?:\$ )?cd ([\w./\\\\-]+)\s*(?:\n|&&)\s*(?:\$ )?dotnet run", text)
+    return {each.replace("\\", "/").removeprefix("./").rstrip("/") for each in named}
+
+
+def _runnable(project: MsProject) -> str | None:
+    """The target framework that is started here, of several: the newest of .NET itself that is for no other system."""
+    plain = [each for each in project.frameworks if re.fullmatch(r"net(?:coreapp)?\d+\.\d+", each)]
+    newest = sorted(plain, key=lambda each: [int(part) for part in re.findall(r"\d+", each)])
+    return newest[-1] if newest and len(project.frameworks) > 1 else None
+
+
+def _run(context: PlanContext, project: MsProject, *, built: bool = False) -> RunPlan:
+    if not project.sdks:
+        return _of_framework(context, project)
+    framework = _runnable(project)
+    port = usual_port(project.path.parent) if is_web(project) else None
+    kind: RunKind = "server" if is_web(project) else None
+    return RunPlan(
+        rank=Rank.FRAMEWORK,
+        name=project.path.stem,
+        command=(
+            "dotnet", "run", *(("--no-build",) if built else ()), *_of_project(context, project),
+            *(("--framework", framework) if framework else ()),
+        ),
+        folder=context.folder,
+        source=context.source(project.path, project.line),
+        kind=kind,
+        port=port,
+        environment=_QUIET,
+        paths=named_paths(project.path.parent) if is_web(project) else (),
+    )  # fmt: skip
+
+
+def _of_project(context: PlanContext, project: MsProject, option: tuple[str, ...] = ("--project",)) -> tuple[str, ...]:
+    """The words that name a project where the folder alone does not."""
+    beside = [path for path in project.path.parent.iterdir() if path.suffix in (*ENDINGS, ".sln", ".slnx", ".slnf")]
+    if project.path.parent == context.folder and len(beside) == 1:
+        return ()
+    return (*option, project.path.relative_to(context.folder).as_posix())
+
+
+def _steps(context: PlanContext, project: MsProject) -> list[PrepareStep]:
+    """Restoring tools and packages, the packages of a page of its own, and the build: each with its own time and verdict."""
+    where = _of_project(context, project, ())
+    framework = _runnable(project)
+    folder = project.path.parent
+    made = folder / "bin" / project.value("configuration") if project.value("configuration") else folder / "bin/Debug"
+    made = made / (framework or next(iter(project.frameworks), "")) / f"{project.assembly}.dll"
+    sources = [path for path in folder.iterdir() if path.name not in ("bin", "obj")]
+    sources += [each for path in project.references if path.is_relative_to(context.root) for each in _sources(path)]
+    assets = folder / "obj/project.assets.json"
+    manifests = [project.path, *(folder / name for name in ("packages.lock.json", "Directory.Build.props"))]
+    restore, build = older_than(assets, manifests), older_than(made, sources)
+
+    def step(title: str, command: tuple[str, ...], needed: str | None, reason: str) -> PrepareStep:
+        source = context.source(project.path, project.line)
+        return PrepareStep(
+            title=title, command=command, folder=context.folder, source=source, needed=needed, reason=reason,
+            environment=_QUIET,
+        )  # fmt: skip
+
+    build_command = ("dotnet", "build", *where, "--no-restore", "--nologo", "-verbosity:quiet")
+    build_command += ("--framework", framework) if framework else ()
+    return [
+        *_tools(context),
+        step("restore packages", ("dotnet", "restore", *where), restore, "obj has what the project names"),
+        *_page(context, project),
+        step("build", build_command, build or restore, f"{made.name} is newer than its sources"),
+    ]
+
+
+def _sources(project: Path) -> list[Path]:
+    try:
+        return [path for path in project.parent.iterdir() if path.name not in ("bin", "obj")]
+    except OSError:
+        return []
+
+
+_TOOL = re.compile(r'"([\w.-]+)"\s*:\s*\{\s*"version"\s*:\s*"([\w.+-]+)"')
+
+
+def _tools(context: PlanContext) -> list[PrepareStep]:
+    """The local tools (learn.microsoft.com, "dotnet tool restore"), where one is not among the packages of this user."""
+    above = [folder for folder in (context.folder, *context.folder.parents) if folder.is_relative_to(context.root)]
+    manifests = [folder / name for folder in above for name in (".config/dotnet-tools.json", "dotnet-tools.json")]
+    manifest = next((path for path in manifests if path.is_file()), None)
+    named = (
+        re.findall(r'"([\w.-]+)"\s*:\s*\{\s*"version"\s*:\s*"([\w.+-]+)"', text_of(manifest, 100_000))
+        if manifest
+        else []
+    )
+    if manifest is None or not named:
+        return []
+    packages = Path(
+        context.environment.get("NUGET_PACKAGES") or Path(context.environment.get("HOME", "/")) / ".nuget/packages"
+    )
+    missing = next((name for name, version in named if not (packages / name.lower() / version.lower()).is_dir()), None)
+    return [
+        PrepareStep(
+            title="restore tools", command=("dotnet", "tool", "restore"), folder=context.folder,
+            source=context.source(manifest), needed=missing and f"{missing} is not among the packages of this user",
+            reason="each is among the packages of this user", environment=_QUIET,
+        )
+    ]  # fmt: skip
+
+
+def _page(context: PlanContext, project: MsProject) -> list[PrepareStep]:
+    """The packages of a page in JavaScript that the project serves (`SpaRoot`)."""
+    place = project.value("sparoot").replace("\\", "/").rstrip("/")
+    folder = project.path.parent / place
+    if not place or "$" in place or ".." in Path(place).parts or not (folder / "package.json").is_file():
+        return []
+    locked = (folder / "package-lock.json").is_file()
+    needed = None if (folder / "node_modules").is_dir() else f"there is no node_modules in {place}"
+    return [
+        PrepareStep(
+            title=f"install packages of {place}", command=("npm", "ci" if locked else "install", "--no-audit", "--no-fund"),
+            folder=folder, source=context.source(folder / "package.json"), needed=needed, reason="node_modules is there",
+        )
+    ]  # fmt: skip
+
+
+_FILE_DIRECTIVE = re.compile(r"(?m)^#:(?:sdk|package|property|project)\b|\A#!.*\bdotnet\b")
+
+
+def _file_program(context: PlanContext) -> RunPlan | None:
+    """A program that is one file of C# (learn.microsoft.com, "File-based apps"): a directive or its first line says so."""
+    files = sorted(path for path in context.folder.glob("*.cs") if path.is_file())
+    said = [path for path in files if _FILE_DIRECTIVE.search(text_of(path, 100_000))]
+    usual = ("apphost", "app", "main", "program")
+    path = next((each for each in said if each.stem.lower() in usual), next(iter(said), None))
+    if path is None and len(files) == 1 and files[0].stem.lower() in usual:
+        path = files[0]
+    if path is None:
+        return None
+    text = text_of(path, 100_000)
+    serves = re.search(r"(?m)^#:sdk\s+Microsoft\.NET\.Sdk\.Web\b", text)
+    return RunPlan(
+        rank=Rank.FRAMEWORK,
+        name=path.stem,
+        command=("dotnet", "run", path.name),
+        folder=context.folder,
+        source=context.source(path),
+        kind="server" if serves else None,
+        port=usual_port(context.folder) if serves else None,
+        environment=_QUIET,
+        paths=named_paths(context.folder) if serves else (),
+    )
+
+
+def _of_framework(context: PlanContext, project: MsProject) -> RunPlan:
+    """A program of .NET Framework, which `dotnet` cannot start: Mono runs what MSBuild has made of it."""
+    where = project.path.parent.relative_to(context.folder)
+    place = (project.value("outputpath") or "bin/Debug").replace("\\", "/").rstrip("/")
+    place = "bin/Debug" if "$" in place else place
+    return RunPlan(
+        rank=Rank.FRAMEWORK,
+        name=project.path.stem,
+        command=("mono", (where / place / f"{project.assembly}.exe").as_posix()),
+        folder=context.folder,
+        source=context.source(project.path, project.line),
+    )
+
+
+def _mono_build(context: PlanContext, run: RunPlan) -> PrepareStep:
     project = context.root / run.source.file
     made = context.folder / run.command[1]
     where = project.relative_to(context.folder).as_posix()
@@ -61,44 +292,3 @@ def _build(context: PlanContext, run: RunPlan) -> PrepareStep:
         needed=older_than(made, [project.parent]),
         makes=(made,),
     )
-
-
-def _run(context: PlanContext, project: Path) -> RunPlan | None:
-    text = text_of(project)
-    web = _WEB_SDK.search(text)
-    program = _PROGRAM.search(text)
-    if (not web and not program) or "Microsoft.NET.Test.Sdk" in text:
-        return None
-    if not web and not _OF_THE_SDK.search(text):
-        return _of_framework(context, project, text)
-    found = web or program
-    line = text.count("\n", 0, found.start()) + 1 if found else 1
-    where = project.relative_to(context.folder).as_posix()
-    command = ("dotnet", "run", *(("--project", where) if project.parent != context.folder else ()))
-    port = _port(project.parent) if web else None
-    kind: RunKind = "server" if web else None
-    return RunPlan(
-        rank=Rank.FRAMEWORK,
-        name=project.stem,
-        command=command,
-        folder=context.folder,
-        source=context.source(project, line),
-        kind=kind,
-        port=port,
-        environment=_QUIET,
-    )
-
-
-def _port(folder: Path) -> int:
-    """The port of plain HTTP in the first launch profile that names one; 5000 is the framework's own."""
-    try:
-        profiles = json.loads(text_of(folder / "Properties/launchSettings.json").removeprefix("\ufeff") or "{}").get(
-            "profiles"
-        )
-    except (ValueError, AttributeError):
-        return 5000
-    for profile in profiles.values() if isinstance(profiles, dict) else ():
-        addresses = str(profile.get("applicationUrl", "")) if isinstance(profile, dict) else ""
-        if found := re.search(r"http://[^:/;]{1,200}:(\d{1,5})\b", addresses):
-            return int(found[1])
-    return 5000

@@ -39,7 +39,7 @@ def with_root_page(session: Session, state: State) -> tuple[PlannedCheck, ...]:
     opened = next((path for path in printed if _TOKEN.search(path)), "/")
     named = [Named(path, "printed") for path in printed[:_MOST_PATHS] if not _TOKEN.search(path)]
     named += [Named(path, "README") for path in paths_in_readme(folder, port)[:_MOST_PATHS]]
-    named += [Named(path, "guess") for path in probes(folder)]
+    named += [Named(path, "guess") for path in dict.fromkeys((*session.inputs.plan.paths, *probes(folder)))]
     root = PlannedCheck(RootPage(at=opened, paths=tuple(named), has_page=has_root_page(folder)))
     served = serves_phones(folder, session.inputs.argv)
     if served is None:
