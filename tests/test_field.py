@@ -83,6 +83,8 @@ def fits(case: dict[str, Any], report: dict[str, Any]) -> bool:
     right = (report["verdict"] == "passed") == case["works"] and not report["verdict"].startswith("refused")
     told = causes_of(report)
     says = re.search(case.get("says", ""), told, re.IGNORECASE | re.DOTALL) is not None
+    first = next((run["command"] for run in report["runs"]), "")
+    says = says and re.search(case.get("starts", ""), first) is not None
     return right and says and not ("never" in case and re.search(case["never"], told, re.IGNORECASE | re.MULTILINE))
 
 

@@ -418,8 +418,8 @@ JAVA_MAIN = "public class {} {{ public static void main(String[] a) {{}} }}\n"
         ({"CMakeLists.txt": "include($ENV{IDF_PATH}/tools/cmake/project.cmake)\nproject(buoy)"},
             ["idf.py build program None"]),
         ({"platformio.ini": "[env:buoy]\n"}, ["pio run program None"]),
-        ({"tides.csproj": "<Project ToolsVersion='4.0'><PropertyGroup><OutputType>Exe</OutputType><OutputPath>out\\</OutputPath>"
-            "<TargetFrameworkVersion>v4.7.2</TargetFrameworkVersion></PropertyGroup></Project>"},
+        ({"tides.csproj": "<Project ToolsVersion='4.0'><PropertyGroup><OutputType>Exe</OutputType>"
+            "<OutputPath>out\\</OutputPath><TargetFrameworkVersion>v4.7.2</TargetFrameworkVersion></PropertyGroup></Project>"},
                 ["prepare: msbuild -restore -verbosity:quiet tides.csproj", "mono out/tides.exe None None"]),
         ({"build.xml": '<target name="compile"/>\n<target name="run" depends="compile"/>'}, ["ant -q run None None"]),
         ({"build.xml": '<property name="out" value="dist"/><jar destfile="${out}/tides.jar"><manifest>\n'

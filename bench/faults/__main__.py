@@ -81,7 +81,8 @@ def _write(folder: Path, files: dict[str, str]) -> None:
 
 def faults() -> dict[str, dict[str, Any]]:
     """Return the faults, by name."""
-    return tomllib.loads((HERE / "faults.toml").read_text("utf-8"))
+    read = tomllib.loads((HERE / "faults.toml").read_text("utf-8"))
+    return {name: {**each, "name": name} for name, each in read.items()}
 
 
 def applies(project: dict[str, Any], fault: dict[str, Any]) -> bool:
@@ -124,7 +125,7 @@ def edited(project: dict[str, Any], fault: dict[str, Any]) -> dict[str, str]:
 
 
 def _code(project: dict[str, Any], fault: dict[str, Any]) -> str:
-    code = fault.get(project["language"]) or fault["all"]
+    code = project.get(fault.get("name")) or fault.get(project["language"]) or fault["all"]
     esm = project.get("esm")
     words = {
         "{fs}": '(await import("node:fs"))' if esm else 'require("fs")',

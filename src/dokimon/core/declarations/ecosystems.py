@@ -134,6 +134,9 @@ ECOSYSTEMS: tuple[Ecosystem, ...] = (
             "dotnet-tools.json": "read_tools",
             "*.sln": "read_solution",
             "*.slnx": "read_slnx",
+            "app.cs": "read_file_program",
+            "apphost.cs": "read_file_program",
+            "main.cs": "read_file_program",
         },
     ),
     Ecosystem(

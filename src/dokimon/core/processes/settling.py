@@ -111,6 +111,8 @@ class Settling:
         self._repeating = Repeating()
         self._read = 0
         self._on_screen_since: float | None = None
+        self._says_up_for_good: Settled | None = None
+        self._up_since = 0.0
 
     def look(self) -> Settled | None:
         """Return how the run has settled, or None while it has not. To be asked each time its activity was looked at."""
@@ -124,7 +126,7 @@ class Settling:
             is_long = time.monotonic() - self._on_screen_since >= _ON_SCREEN_SECONDS
             return Settled("draws", drawn[0].strip()) if drawn and is_long else None
         self._on_screen_since = None
-        repeated = self._repeating.add(lines, time.monotonic())
+        repeated = self._repeating.add(lines, time.monotonic()) or self._up_for_good(lines)
         if quiet < _QUIET_SECONDS:
             return repeated
         if asked := question_in(self._tree.output.begun()):
@@ -135,6 +137,20 @@ class Settling:
             return found
         return Settled("silent", last[-1] if last else "")
 
+    def _up_for_good(self, lines: Sequence[str]) -> Settled | None:
+        """Whether it has said some seconds ago that it is up until it is stopped, and of no error since then."""
+        for line in lines:
+            if _FOR_GOOD.search(line):
+                self._says_up_for_good, self._up_since = Settled("waits", line.strip()), time.monotonic()
+            elif kind_of(line) is not None or _NOT_READY.search(line):
+                self._says_up_for_good = None
+        return self._says_up_for_good if time.monotonic() - self._up_since >= _GOES_ON_SECONDS else None
+
+
+_FOR_GOOD = expression(
+    r"\bApplication started\. Press Ctrl\+C to shut down\.|\bPress Ctrl\+C to (?:stop|quit|exit|shut down)\b"
+)
+"""What a host says of itself once all that it holds has started, however much is said after it."""
 
 _ON_SCREEN_SECONDS = 3.0
 """What has drawn on the whole terminal for so long has come up: it goes on until a key is pressed."""

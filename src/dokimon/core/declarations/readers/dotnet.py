@@ -24,6 +24,7 @@ from dokimon.core.declarations.requirement import (
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
+from dokimon.core.declarations.solutions import ENDINGS, projects_named
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.reading.text import matches
 from dokimon.core.reading.xml import Element, as_xml
@@ -228,4 +229,20 @@ def read_slnx(manifest: Manifest) -> list[Requirement]:
     """A solution in XML is read by SDKs from 9.0.200 on (learn.microsoft.com, "dotnet sln")."""
     solution = as_xml(manifest)
     why = "it reads solutions of this form"
-    return [requirement("dotnet", ">=9.0.200", "plain", manifest.source(solution.line), component="sdk", why=why)]
+    found = [requirement("dotnet", ">=9.0.200", "plain", manifest.source(solution.line), component="sdk", why=why)]
+    for name, line in projects_named(manifest.path, manifest.root):
+        if not (manifest.path.parent / name).is_file():
+            found.append(unreadable("dotnet", manifest.source(line), f"the solution names {name}, which is not there"))
+    return found
+
+
+def read_file_program(manifest: Manifest) -> list[Requirement]:
+    """Read a program that is one file of C# (learn.microsoft.com, "File-based apps"): SDKs from 10.0 on start it."""
+    if any(name.endswith(ENDINGS) for name in manifest.beside):
+        return []
+    found = re.search(r"(?m)^#:(?:sdk|package|property|project)\b.*|\A#!.*\bdotnet\b.*", manifest.text)
+    if not found:
+        return []
+    line = manifest.text.count("\n", 0, found.start()) + 1
+    why = "it starts a program that is one file"
+    return [requirement("dotnet", ">=10.0", "plain", manifest.source(line), component="sdk", why=why)]

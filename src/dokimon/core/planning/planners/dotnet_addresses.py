@@ -32,7 +32,8 @@ def usual_port(folder: Path) -> int:
 
 def named_paths(folder: Path) -> tuple[str, ...]:
     """Return the paths that the project names, those of its launch profile and its requests first; a few."""
-    return tuple(islice(dict.fromkeys(path for path in _paths(folder) if path != "/"), _MOST_PATHS))
+    found = (path.rstrip("/") for path in _paths(folder))
+    return tuple(islice(dict.fromkeys(path for path in found if path), _MOST_PATHS))
 
 
 def _object(path: Path) -> dict[str, Any]:

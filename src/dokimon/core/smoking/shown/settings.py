@@ -6,6 +6,7 @@ import re
 from collections.abc import Mapping
 from pathlib import Path
 
+from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.expressions import expression
 from dokimon.core.files import text_of
 from dokimon.core.planning.planners.containers import COMPOSE_FILES
@@ -51,7 +52,7 @@ def unknown_host(failure: Failure) -> Diagnosis | None:
         if not found or found["host"] or found["other"]:
             continue
         above = " ".join(failure.lines[max(number - 8, 0) : number])
-        hosts = _A_HOST.findall(above)
+        hosts = _A_HOST.findall(above) or _A_HOST.findall(_line_of_code(failure, number))
         if hosts:
             return Diagnosis(
                 name="host-unknown",
@@ -60,6 +61,13 @@ def unknown_host(failure: Failure) -> Diagnosis | None:
                 remedies=(Remedy("is it spelt right, is this machine online, and is it a name of another network?"),),
             )
     return None
+
+
+def _line_of_code(failure: Failure, number: int) -> str:
+    """The line of the project's own code that an error is of, where its stack names one."""
+    place, _, line = (frame_of(failure.lines, number, failure.root) or "").rpartition(":")
+    code = text_of(failure.root / place, _LONGEST_CODE).splitlines() if place else []
+    return code[int(line) - 1] if line.isdecimal() and 0 < int(line) <= len(code) else ""
 
 
 _A_HOST = expression(r"[\"'(]((?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+)[\"',)]")
