@@ -6,6 +6,7 @@ None decides: what they come to is decided in `outcome.py`.
 from __future__ import annotations
 
 import time
+from collections.abc import Sequence
 from pathlib import Path
 
 import msgspec
@@ -125,6 +126,11 @@ _BUILDERS = frozenset(
 """Commands that fetch and compile before they start what they are for."""
 
 
+def _builds(argv: Sequence[str]) -> bool:
+    wrapped = any("gradlew" in word or "mvnw" in word for word in argv[:2])
+    return (Path(argv[0]).name in _BUILDERS or wrapped) and "--no-build" not in argv
+
+
 def _awaited(session: Session) -> Awaited:
     plan, argv = session.inputs.plan, session.inputs.argv
     return Awaited(
@@ -140,7 +146,7 @@ def _awaited(session: Session) -> Awaited:
         is_server=plan.kind == "server",
         speaks_http=session.inputs.serves is not None,
         parts=len(session.inputs.serving_parts),
-        builds=Path(argv[0]).name in _BUILDERS or any("gradlew" in word or "mvnw" in word for word in argv[:2]),
+        builds=_builds(argv),
     )
 
 
