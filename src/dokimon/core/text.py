@@ -47,3 +47,16 @@ def nearest(word: str, known: list[str], likeness: float = 0.5) -> str | None:
 
     found = get_close_matches(word, known, n=1, cutoff=likeness)
     return found[0] if found else None
+
+
+_OF_A_PART = expression(
+    r"^(?:\d\d:\d\d:\d\d )?"
+    r"(?:\[(?!(?i:err|fatal|warn|info|debug|crit|severe|trace|notice))[\w:.@/-]{1,30}\] ?|[\w.:@/-]{1,30} {0,24}[|│] ?)"
+    r"(?=\S|\s+at )"
+)
+"""`[0] `, `[api] `, `web.1 | `, `14:02:11 web.1 | `: before what one of several parts says."""
+
+
+def without_part(line: str) -> str:
+    """Return a line without the name of the part that says it, where what starts several parts has put one before it."""
+    return _OF_A_PART.sub("", line)

@@ -99,7 +99,7 @@ def ending(expected: int, status: int | None, spent: float) -> list[Check]:
 _NOT_OWN = expression(
     r"^> .+|^\$ \S.*|^yarn (?:run|install) v\d.*|^Done in [\d.]+ ?m?s.*|^make(?:\[\d+\])?: .*|^\+ .+"
     r"|^\s*(?:Compiling|Finished|Running|Downloading|Downloaded|Blocking|Updating|Locking|Fresh) .+"
-    r"|^info Visit https://yarnpkg.*"
+    r"|^info Visit https://yarnpkg.*|^Compiling \d+ files? \(.*|^Generated \w+ app$|^==> \w+$"
 )
 """What package managers, builders and shells print of themselves around a program."""
 

@@ -16,7 +16,7 @@ from dokimon.core.diagnosis.causes import Cause, CausePattern, cause_patterns, k
 from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.expressions import expression
 from dokimon.core.report.model import Diagnosis, Remedy
-from dokimon.core.text import clean
+from dokimon.core.text import clean, without_part
 from dokimon.core.words import filled, names_in
 
 _MOST = 2
@@ -43,7 +43,7 @@ def diagnose(
     """
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
-    kept = list(lines)
+    kept = [without_part(line) for line in lines]
     text = "\n".join(kept)
     small = text.lower()
     likely = [each for each in cause_patterns() if each.words.may_be_in(text, small)]

@@ -10,7 +10,7 @@ from pathlib import Path
 
 import msgspec
 
-from dokimon.core.text import clean
+from dokimon.core.text import clean, without_part
 
 _DATA = Path(__file__).with_name("trouble.toml")
 _LONGEST = 600
@@ -84,7 +84,9 @@ def kind_of(line: str) -> Kind | None:
     """Return which kind of trouble a line tells of; None where it tells of none."""
     looked = line[:_LONGEST]
     by_kind, harmless, lower = _compiled()
-    kind = next((each for each, pattern in by_kind if pattern.search(looked)), None)
+    said = without_part(looked)  # what starts several parts says first which one speaks
+    ways = (looked,) if said == looked else (looked, said)
+    kind = next((each for each, pattern in by_kind if any(pattern.search(way) for way in ways)), None)
     if kind is None or harmless.search(looked):
         return None
     if kind.name not in ("uncaught", "unreached", "ended") and _is_lower(looked, lower):

@@ -16,7 +16,8 @@ from dokimon.core.smoking.shown.failure import Failure
 from dokimon.core.text import clean
 
 _UNKNOWN_HOST = expression(
-    r"getaddrinfo (?:ENOTFOUND|EAI_AGAIN) (?P<host>[\w.-]+)|no such host|[Nn]ame or service not known|nodename nor servname"
+    r"getaddrinfo (?:ENOTFOUND|EAI_AGAIN) (?P<host>[\w.-]+)|no such host|nxdomain|[Nn]ame or service not known"
+    r"|nodename nor servname"
     r"|Temporary failure in name resolution|could not translate host name \"(?P<other>[\w.-]+)\""
 )
 
