@@ -43,13 +43,13 @@ def diagnose(
     """
     best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
     causes = known_causes()
-    kept = [without_part(line) for line in lines]
+    kept = list(lines)
     text = "\n".join(kept)
     small = text.lower()
     likely = [each for each in cause_patterns() if each.words.may_be_in(text, small)]
     code = _lines_of_code(kept)
     for number, line in enumerate(kept):
-        for name, groups in _shown_by(line, likely) if number not in code else ():
+        for name, groups in _of_line(line, likely) if number not in code else ():
             says_more = name in best and not causes[name].below and len(groups) > len(best[name][3])
             if name not in best or says_more:
                 best[name] = (causes[name].rank, number, line, groups)
@@ -99,7 +99,11 @@ def _more(cause: Cause, lines: Sequence[str], number: int, groups: Mapping[str, 
 
 def _with_place(found: Diagnosis, lines: Sequence[str], number: int, root: Path | None) -> Diagnosis:
     """Return a diagnosis with the place in the project's own code, where the output names one."""
-    place = frame_of(lines, number, root) if root is not None and number < len(lines) else None
+    place = (
+        frame_of([without_part(line) for line in lines], number, root)
+        if root is not None and number < len(lines)
+        else None
+    )
     return replace(found, at=clean(place, 160)) if place and place not in (found.line or "") else found
 
 
@@ -139,7 +143,7 @@ _HARMLESS = expression(
 def telling_line(lines: Sequence[str], *, exceptions_alone: bool = False) -> str | None:
     """Return the line that says most of why a run failed: the last exception, else the first error, else none."""
     lines = [line for line in lines if line.strip() and not _BANNER.search(line)]
-    exceptions = [line for line in lines if _LAST_WORDS.search(line.strip())]
+    exceptions = [line for line in lines if _LAST_WORDS.search(without_part(line).strip())]
     if exceptions:
         return exceptions[-1].strip()
     if exceptions_alone:
@@ -174,6 +178,12 @@ def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple
         return ()
     cause = known_causes()[name]
     return (_told(name, cause, None, {"command": command, "file": command}, looks),)
+
+
+def _of_line(line: str, likely: Sequence[CausePattern]) -> Sequence[tuple[str, Mapping[str, str]]]:
+    """Return what a line shows, as it is or without the name of the part that says it."""
+    said = without_part(line)
+    return list(_shown_by(line, likely)) or (list(_shown_by(said, likely)) if said != line else [])
 
 
 def _shown_by(line: str, likely: Iterable[CausePattern]) -> Iterable[tuple[str, Mapping[str, str]]]:
