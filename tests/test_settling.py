@@ -272,3 +272,22 @@ def test_what_listens_late_has_its_time_to_answer_too(tmp_path: Path, monkeypatc
     with carry_out(plan, context_of(tmp_path)) as attempt:
         pass
     assert attempt.report.verdict == "passed", attempt.report
+
+
+@pytest.mark.parametrize(
+    "words, verdict, says",
+    [
+        (["200"], "passed", "it speaks HTTP/2 alone, and answers in it: 200"),
+        (["404"], "passed", "answers in it: 404"),
+        (["500"], "failed", "the server itself says that it failed"),
+        (["200", "0801"], "passed", "its gRPC health says that it is serving"),
+        (["200", "0802"], "failed", "its gRPC health says that it is not serving"),
+    ],
+)
+def test_what_speaks_http2_alone_is_asked_in_it(tmp_path: Path, words: list[str], verdict: str, says: str) -> None:
+    command = (sys.executable, str(STANDINS / "http2_only.py"), "0", *words)
+    plan = msgspec.structs.replace(plan_of(tmp_path, kind="server"), command=command)
+    with carry_out(plan, context_of(tmp_path)) as attempt:
+        pass
+    root = next(check for check in attempt.report.checks if check.name == "GET /")
+    assert (root.verdict, says in root.seen) == (verdict, True), root

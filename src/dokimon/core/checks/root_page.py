@@ -16,6 +16,7 @@ import msgspec
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import Response
 from dokimon.core.checks.http import Http, look_at
+from dokimon.core.checks.http2 import over_http2, refuses_http1
 from dokimon.core.checks.opened import check_opened, is_shell, not_rendered
 from dokimon.core.checks.spec import CheckSpec
 from dokimon.core.checks.upgrading import takes_websockets
@@ -59,6 +60,8 @@ class RootPage(CheckSpec, frozen=True, kw_only=True):
         if answer is None:
             return checks
         answer, checks, context = _where_it_leads(answer, checks, context)
+        if refuses_http1(answer):
+            return [over_http2(checks[0], context), *checks[1:]]
         named = [*self.paths, *(Named(path, "printed") for path in _linked(answer))]
         refused = checks[0].verdict == "unsure" and not 200 <= (answer.status or 0) < 300
         more, served = _of_named(named, refused, context)
