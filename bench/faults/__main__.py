@@ -90,7 +90,7 @@ def applies(project: dict[str, Any], fault: dict[str, Any]) -> bool:
     if project["kind"] not in fault.get("kinds", [project["kind"]]):
         return False
     if fault["place"] == "port":
-        return _port(project) is not None
+        return _port(project) is not None and "PORT" not in str(project["files"])  # such a one is given a free port
     if fault["place"] == "file":
         return bool(project["kind"] == "page")
     if fault["place"] in ("start", "handler") and fault["place"] not in project:
