@@ -202,14 +202,21 @@ def _judged(cell: Cell, fault: dict[str, Any], out: str, err: str) -> dict[str, 
 
 
 def table(found: list[dict[str, Any]]) -> str:
-    """Return the table of what came of all cells, with its totals, as Markdown."""
+    """Return the table of what came of all cells, a row for each project, with its totals, as Markdown."""
     by_cell = {(each["project"], each["fault"]): each for each in found}
-    rows = list(dict.fromkeys(each["fault"] for each in found))
-    columns = list(dict.fromkeys(each["project"] for each in found))
-    lines = [f"| fault | {' | '.join(columns)} |", "|---" * (len(columns) + 1) + "|"]
-    for fault in rows:
-        lines.append(f"| {fault} | {' | '.join(_sign(by_cell.get((name, fault))) for name in columns)} |")
+    rows = list(dict.fromkeys(each["project"] for each in found))
+    columns = list(dict.fromkeys(each["fault"] for each in found if each["fault"] != UNHARMED))
+    numbers = "; ".join(f"{number} {name}" for number, name in enumerate(columns, 1))
+    lines = [
+        f"| project | {' | '.join(map(str, range(1, len(columns) + 1)))} | named |",
+        "|---" * (len(columns) + 2) + "|",
+    ]
+    for name in rows:
+        signs = " | ".join(_sign(by_cell.get((name, fault))) for fault in columns)
+        lines.append(f"| {name} | {signs} | {_share([each for each in found if each['project'] == name])} |")
+    shares = " | ".join(_share([each for each in found if each["fault"] == fault]) for fault in columns)
     broken = [each for each in found if each["fault"] != UNHARMED]
+    lines.append(f"| all | {shares} | {_share(broken)} |")
     unharmed = [each for each in found if each["fault"] == UNHARMED]
     verdicts = Counter(each["verdict"] for each in broken)
     named = sum(each["named"] for each in broken if each["verdict"] != "passed")
@@ -218,18 +225,19 @@ def table(found: list[dict[str, Any]]) -> str:
         f"{verdicts['refused']} not started; of those that did not pass {named} name the fault. "
         f"Unharmed, {sum(each['verdict'] == 'passed' for each in unharmed)} of {len(unharmed)} pass."
     )
-    key = "`named`: failed or unsure, and the fault is named; `seen`: the same, and it is not; `PASSED`: it should not."
-    return "\n".join([totals, "", key, "", *lines])
+    key = "n: failed or unsure, and the fault is named; s: the same, and it is not; **P**: it passed, and should not."
+    return "\n".join([totals, "", key, f"The faults: {numbers}.", "", *lines])
 
 
 def _sign(found: dict[str, Any] | None) -> str:
     if found is None:
         return ""
-    if found["fault"] == UNHARMED:
-        return "passes" if found["verdict"] == "passed" else f"**{found['verdict']}**"
-    if found["verdict"] == "passed":
-        return "**PASSED**"
-    return "named" if found["named"] else "seen"
+    return "**P**" if found["verdict"] == "passed" else "n" if found["named"] else "s"
+
+
+def _share(found: list[dict[str, Any]]) -> str:
+    broken = [each for each in found if each["fault"] != UNHARMED]
+    return f"{sum(each['named'] and each['verdict'] != 'passed' for each in broken)}/{len(broken)}"
 
 
 def main() -> None:
