@@ -13,7 +13,7 @@ from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.report.model import Diagnosis, Finding, Remedy
 from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.shown.by_checkout import shown_by_checkout
-from dokimon.core.smoking.shown.settings import variable_read_at
+from dokimon.core.smoking.shown.settings import port_at, variable_read_at
 from dokimon.core.smoking.unmet import unmet_need
 from dokimon.core.smoking.workable import workable
 from dokimon.core.source import Source
@@ -182,6 +182,20 @@ def test_the_variable_that_the_failed_line_reads(tmp_path: Path, code: str, at: 
     assert (found and found.cause) == (
         variable and f"the environment variable {variable}, which main reads, is not set"
     )
+
+
+@pytest.mark.parametrize(
+    "line, port",
+    [
+        ("server = HTTPServer(('127.0.0.1', 8231), Board)", 8231),
+        ("new java.net.ServerSocket(8236);", 8236),
+        ("listen(PORT)", None),
+        ("retry(3)", None),
+    ],
+)
+def test_the_port_that_the_failed_line_names(tmp_path: Path, line: str, port: int | None) -> None:
+    (tmp_path / "main").write_text(f"\n{line}\n")
+    assert port_at(Diagnosis(name="port-in-use", cause="", at="main:2"), tmp_path) == port
 
 
 def test_lines_of_code_that_a_runtime_quotes_are_not_what_it_said() -> None:

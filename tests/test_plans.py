@@ -4,6 +4,7 @@ from __future__ import annotations
 
 import json
 import os
+import re
 import sys
 from pathlib import Path
 
@@ -658,3 +659,16 @@ def test_init_proposes_what_the_last_smoke_check_saw(usual_port: None, world: Wo
     remember([run], world.checkout, Logs(world.checkout, world.environment))
     shown = world.dokimon("init", "--show").out
     assert "printed = 'board v?(\\d\\S*)'" in shown and 'same_as = {file = "package.json", at = "/version"}' in shown
+
+
+@pytest.mark.parametrize(
+    "files, said",
+    [
+        ({"package.json": '{"scripts": {"start": "node a.js",}}'}, "package.json:1: package.json is not valid JSON"),
+        ({"Cargo.toml": "[package\n"}, "Cargo.toml:1: Cargo.toml"),
+        ({"board.csproj": "<Project><a></Project>"}, "board.csproj:1: board.csproj is not valid XML"),
+    ],
+)
+def test_a_manifest_that_cannot_be_read_is_named(tmp_path: Path, files: dict[str, str], said: str) -> None:
+    with pytest.raises(PlanFault, match=re.escape(said)):
+        plan_of(tmp_path, files)

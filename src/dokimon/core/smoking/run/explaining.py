@@ -77,6 +77,9 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
 
 
+_A_PORT = "the port is taken"
+"""What is said where an error does not name the port."""
+
 _OF_NOTHING = frozenset({"not-known", "type-error-undefined", "nil-used", "own-exception"})
 """Causes that a value of nothing has: of a variable that is not set, say."""
 

@@ -132,3 +132,12 @@ def variable_read_at(found: Diagnosis, root: Path, environment: Mapping[str, str
 
 
 _LONGEST_CODE = 200_000
+
+
+def port_at(found: Diagnosis, root: Path) -> int | None:
+    """Return the port that the line of code which could not listen names, where the error itself does not."""
+    place, _, number = (found.at or "").rpartition(":")
+    lines = text_of(root / place, _LONGEST_CODE).splitlines() if place and number.isdecimal() else []
+    line = lines[int(number) - 1] if 0 < int(number or 0) <= len(lines) else ""
+    named = re.search(r"[,:(=]\s*(\d{4,5})\b", line)
+    return int(named[1]) if named else None
