@@ -205,6 +205,8 @@ def test_lines_of_code_that_a_runtime_quotes_are_not_what_it_said() -> None:
         "Error: TIDE_KEY is required",
     ]
     assert diagnose(quoted, 1)[0].line == quoted[-1]
+    frozen = ['  File "<frozen os>", line 679, in __getitem__', "KeyError: 'TIDE_KEY'"]
+    assert diagnose(frozen, 1)[0].name == "variable-missing"
 
 
 def test_what_the_lines_below_say_is_part_of_the_cause() -> None:

@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
+from itertools import pairwise
 from pathlib import Path
 
 from msgspec.structs import replace
@@ -75,11 +76,17 @@ def diagnose(
 
 def _lines_of_code(lines: Sequence[str]) -> set[int]:
     """Return the numbers of the lines that a runtime quotes from the code: they are not what the run said."""
-    return {number for number, line in enumerate(lines[:-1], 1) if _QUOTES_CODE.match(line)}
+    below = pairwise(lines)
+    return {
+        number
+        for number, (line, code) in enumerate(below, 1)
+        if _OF_NODE.match(line) or (_OF_PYTHON.match(line) and code.startswith("    "))
+    }
 
 
-_QUOTES_CODE = expression(r'^(?:file://)?(?:/|node:)\S+:\d+$|^\s*File "[^"]+", line \d+, in ')
-"""What Node.js and Python say above a line of the code that failed."""
+_OF_NODE = expression(r"^(?:file://)?(?:/|node:)\S+:\d+$")
+_OF_PYTHON = expression(r'^\s*File "[^"]+", line \d+, in ')
+"""What stands above a line of the code that failed; below a frozen module of Python there is none."""
 
 
 def _number_of(said: str | None, lines: Sequence[str]) -> int:
