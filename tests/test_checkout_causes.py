@@ -11,6 +11,7 @@ from dokimon.core.diagnosis.diagnosing import diagnose
 from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.report.model import Diagnosis, Finding, Remedy
+from dokimon.core.smoking.looking_at_files import node_module
 from dokimon.core.smoking.looking_up import looks
 from dokimon.core.smoking.shown.by_checkout import shown_by_checkout
 from dokimon.core.smoking.shown.settings import port_at, variable_read_at
@@ -275,3 +276,31 @@ def test_a_command_whose_program_is_not_here_is_left_out(tmp_path: Path) -> None
     (tmp_path / "bin/bundle").write_text("#!/bin/sh\n")
     (tmp_path / "bin/bundle").chmod(0o755)
     assert [step.command for step in diagnose(lines, 1, known)[0].remedies] == ["bundle install"]
+
+
+@pytest.mark.parametrize(
+    "manifest, there, module, command",
+    [
+        ("{}", (), "tern", "npm install tern"),
+        ('{"dependencies": {"tern": "1"}}', (), "tern", None),
+        (
+            '{"dependencies": {"tern": "1"}}',
+            ("node_modules/.package-lock.json",),
+            "tern/low",
+            "rm -rf node_modules && npm install",
+        ),
+        ('{"devDependencies": {"tern": "1"}}', ("node_modules/x",), "tern", "npm install --include=dev"),
+        ("{}", (), "src/app.js", ""),
+        ("{}", (), "components/Board", ""),
+        ("{}", ("quay/a.js",), "quay", ""),
+    ],
+)
+def test_what_brings_a_module(
+    tmp_path: Path, manifest: str, there: tuple[str, ...], module: str, command: str | None
+) -> None:
+    (tmp_path / "package.json").write_text(manifest.replace("{}", '{"name": "x"}'))
+    for name in there:
+        (tmp_path / name).parent.mkdir(parents=True, exist_ok=True)
+        (tmp_path / name).touch()
+    steps = node_module(module, tmp_path)
+    assert (None if not steps else steps[0].command or "") == command

@@ -44,6 +44,10 @@ def node_module(module: str, folder: Path) -> Sequence[Remedy]:
     if declares == ["devDependencies"] and (folder / "node_modules").is_dir():
         say = f"{named[0]} is one of the devDependencies, and those were left out: install them as well"
         return [Remedy(say, "npm install --include=dev")]
+    installed = folder / "node_modules"
+    if declares and (installed / ".package-lock.json").is_file() and not (installed / named[0]).exists():
+        say = f"{named[0]} is declared, and the last installation did not bring it: install all anew"
+        return [Remedy(say, "rm -rf node_modules && npm install")]
     if declares:
         return []
     if _A_FILE.search(module) or (folder / named[0]).is_dir() or named[0] in _OWN_FOLDERS:
