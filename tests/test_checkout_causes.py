@@ -210,6 +210,12 @@ def test_lines_of_code_that_a_runtime_quotes_are_not_what_it_said() -> None:
     assert diagnose(frozen, 1)[0].name == "variable-missing"
 
 
+def test_the_exception_of_a_part_comes_before_that_the_part_has_ended() -> None:
+    lines = ["[0] Error: the tide is out", "[0] node server.js exited with code 1"]
+    assert [each.name for each in diagnose(lines, 1)] == ["not-known", "part-ended"]
+    assert [each.name for each in diagnose(lines[1:], 1)] == ["part-ended"]
+
+
 def test_what_the_lines_below_say_is_part_of_the_cause() -> None:
     lines = ["Missing environment variables:", "    TIDE_URL: where the tides are", "    TIDE_KEY: who asks", "done"]
     assert diagnose(lines, 1)[0].cause == "variables are not set: TIDE_URL, TIDE_KEY"

@@ -104,6 +104,11 @@ _NOT_OWN = expression(
 """What package managers, builders and shells print of themselves around a program."""
 
 
+_RUSTC = expression(r"(?m)^ *--> \S+:\d+:\d+$")
+_OF_RUSTC = expression(r"(?:warning|note|help|error)(?:\[\w+\])?: .+|--> .+|(?:\d+ *)?\|.*|= (?:note|help): .+|\.\.\.")
+"""What a compiler of Rust says of the code, where it says anything (`cargo run` says it anew each time)."""
+
+
 def unasked(context: CheckContext, *, may_be_silent: bool = False, echoes: Collection[str] = ()) -> list[Check]:
     """The default check of a program's output: is there any of its own, and is there no uncaught error in it?
 
@@ -115,7 +120,12 @@ def unasked(context: CheckContext, *, may_be_silent: bool = False, echoes: Colle
         line = text[found.start() :].partition("\n")[0]
         return [Check(name="output", verdict="failed", expected="no uncaught error", seen=clean(f"“{line}”"))]
     every = [line.strip() for line in text.splitlines() if line.strip()]
-    lines = sum(1 for line in every if line not in echoes and not _NOT_OWN.fullmatch(line))
+    quotes = bool(_RUSTC.search(text))
+    lines = sum(
+        1
+        for line in every
+        if not (line in echoes or _NOT_OWN.fullmatch(line) or (quotes and _OF_RUSTC.fullmatch(line)))
+    )
     if not lines and may_be_silent:
         return [Check(name="output", verdict="passed", expected="no uncaught error", seen="nothing was printed")]
     if not lines:

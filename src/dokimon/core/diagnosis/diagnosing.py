@@ -20,6 +20,9 @@ from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean, without_part
 from dokimon.core.words import filled, names_in
 
+_VAGUE = 30
+"""The rank up to which a cause says less than the exception beside it."""
+
 _MOST = 2
 """The most causes that are shown: a reader wants the likely one, and perhaps a second."""
 
@@ -66,11 +69,14 @@ def diagnose(
         found = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240))
         return (_with_place(found, kept, number, root),)
     ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
-    return tuple(
+    told = telling_line(kept, exceptions_alone=True) if surest <= _VAGUE else None
+    thrown = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(told or "", 240))
+    first = (_with_place(thrown, kept, _number_of(told, kept), root),) if told and ordered[0][1][2] != told else ()
+    return first + tuple(
         _with_place(
             _told(name, causes[name], line, _more(causes[name], kept, number, groups), looks or {}), kept, number, root
         )
-        for name, (_, number, line, groups) in ordered[:_MOST]
+        for name, (_, number, line, groups) in ordered[: _MOST - len(first)]
     )
 
 

@@ -257,7 +257,7 @@ def _nothing(context: PlanContext) -> str:
         return f"nothing to start in {context.folder}\n{used}"
     if unreadable := _unreadable(context):
         return f"found no way to start the project in {context.folder}\n{unreadable}"
-    library = ": nothing in it is started, as that of a library" if _of_ecosystems(context) else ""
+    library = ": nothing in it is started: it is a library, or tests" if _of_ecosystems(context) else ""
     return (
         f"found no way to start the project in {context.folder}{library}\n"
         "Looked for what the manifests of each ecosystem say, commands that a package installs, processes and tasks\n"
