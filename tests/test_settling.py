@@ -297,7 +297,9 @@ def test_what_speaks_http2_alone_is_asked_in_it(tmp_path: Path, words: list[str]
 def test_what_a_compiler_says_of_the_code_is_none_of_a_programs_own_output(
     tmp_path: Path, more: str, verdict: str
 ) -> None:
-    said = f"warning: unreachable statement\n --> src/main.rs:2:5\n  |\n2 |     go();\n  |     ^^^^ here\n  = note: on\n{more}"
+    said = (
+        f"warning: unreachable statement\n --> src/main.rs:2:5\n  |\n2 |  go();\n  |  ^^^^ here\n  = note: on\n{more}"
+    )
     plan = msgspec.structs.replace(plan_of(tmp_path), command=(sys.executable, "-c", f"print({said!r})"))
     with carry_out(plan, context_of(tmp_path)) as attempt:
         pass
