@@ -10,6 +10,7 @@ import re
 from collections.abc import Callable, Iterable, Mapping, Sequence
 from itertools import pairwise
 from pathlib import Path
+from typing import NamedTuple
 
 from msgspec.structs import replace
 
@@ -45,39 +46,58 @@ def diagnose(
     `looks` are ways to look up more, by the names that the data uses. Below `root` the place in the project's code is
     looked for.
     """
-    best: dict[str, tuple[int, int, str | None, Mapping[str, str]]] = {}
-    causes = known_causes()
     kept = list(lines)
-    text = "\n".join(kept)
+    shown = _shown(kept)
+    surest = max((each.rank for each in shown.values()), default=0)
+    shown |= _by_exit_status(exit_status, surest, kept)
+    thrown = telling_line(kept, exceptions_alone=went_on or bool(shown)) if surest <= _VAGUE else None
+    if not shown:
+        said = thrown or (_last_line(kept) if exit_status and not went_on else None)
+        return (_not_known(said, kept, root),) if said else ()
+    causes = known_causes()
+    ordered = sorted(shown.items(), key=lambda item: (-item[1].rank, item[1].number))
+    first = (_not_known(thrown, kept, root),) if thrown and ordered[0][1].line != thrown else ()
+    return first + tuple(
+        _with_place(_told(name, causes[name], each, kept, looks or {}), kept, each.number, root)
+        for name, each in ordered[: _MOST - len(first)]
+    )
+
+
+class _Shown(NamedTuple):
+    """Where a cause shows: its rank, the number of the line (from 0), the line itself, the groups of its pattern."""
+
+    rank: int
+    number: int
+    line: str | None
+    groups: Mapping[str, str]
+
+
+def _shown(lines: Sequence[str]) -> dict[str, _Shown]:
+    """Return the causes that the lines show, by name: of the lines of one cause the first, or one that names more."""
+    best: dict[str, _Shown] = {}
+    causes = known_causes()
+    text = "\n".join(lines)
     small = text.lower()
     likely = [each for each in cause_patterns() if each.words.may_be_in(text, small)]
-    code = _lines_of_code(kept)
-    for number, line in enumerate(kept):
+    code = _lines_of_code(lines)
+    for number, line in enumerate(lines):
         for name, groups in _of_line(line, likely) if number not in code else ():
-            says_more = name in best and not causes[name].below and len(groups) > len(best[name][3])
+            says_more = name in best and not causes[name].below and len(groups) > len(best[name].groups)
             if name not in best or says_more:
-                best[name] = (causes[name].rank, number, line, groups)
-    surest = max((rank for rank, *_ in best.values()), default=0)
-    for name, cause in causes.items():
-        # An exit status alone says little where a line says more.
-        if exit_status in cause.exits and name not in best and cause.rank > surest:
-            said = telling_line(kept, exceptions_alone=True)
-            best[name] = (cause.rank, _number_of(said, kept), said, {})
-    telling = telling_line(kept, exceptions_alone=went_on) if not best else None
-    if not best and (telling := telling or (_last_line(kept) if exit_status and not went_on else None)):
-        number = _number_of(telling, kept)
-        found = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(telling, 240))
-        return (_with_place(found, kept, number, root),)
-    ordered = sorted(best.items(), key=lambda item: (-item[1][0], item[1][1]))
-    told = telling_line(kept, exceptions_alone=True) if surest <= _VAGUE else None
-    thrown = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(told or "", 240))
-    first = (_with_place(thrown, kept, _number_of(told, kept), root),) if told and ordered[0][1][2] != told else ()
-    return first + tuple(
-        _with_place(
-            _told(name, causes[name], line, _more(causes[name], kept, number, groups), looks or {}), kept, number, root
-        )
-        for name, (_, number, line, groups) in ordered[: _MOST - len(first)]
-    )
+                best[name] = _Shown(causes[name].rank, number, line, groups)
+    return best
+
+
+def _by_exit_status(status: int | None, surest: int, lines: Sequence[str]) -> dict[str, _Shown]:
+    """Return the causes that an exit status shows by itself: it says little where a line says more."""
+    found = {name: each.rank for name, each in known_causes().items() if status in each.exits and each.rank > surest}
+    said = telling_line(lines, exceptions_alone=True) if found else None
+    return {name: _Shown(rank, _number_of(said, lines), said, {}) for name, rank in found.items()}
+
+
+def _not_known(said: str, lines: Sequence[str], root: Path | None) -> Diagnosis:
+    found = Diagnosis(name="not-known", cause="not known; this line says most", line=clean(said, 240))
+    return _with_place(found, lines, _number_of(said, lines), root)
 
 
 def _lines_of_code(lines: Sequence[str]) -> set[int]:
@@ -190,7 +210,8 @@ def diagnose_start(command: str, fault: str, looks: Mapping[str, Look]) -> tuple
     if name is None:
         return ()
     cause = known_causes()[name]
-    return (_told(name, cause, None, {"command": command, "file": command}, looks),)
+    shown = _Shown(cause.rank, 0, None, {"command": command, "file": command})
+    return (_told(name, cause, shown, (), looks),)
 
 
 def _of_line(line: str, likely: Sequence[CausePattern]) -> Sequence[tuple[str, Mapping[str, str]]]:
@@ -209,8 +230,9 @@ def _shown_by(line: str, likely: Iterable[CausePattern]) -> Iterable[tuple[str, 
     return [(name, groups) for _, name, groups in sorted(found, key=lambda each: -each[0])[:1]]
 
 
-def _told(name: str, cause: Cause, line: str | None, groups: Mapping[str, str], looks: Mapping[str, Look]) -> Diagnosis:
-    groups = {**cause.given, **groups}
+def _told(name: str, cause: Cause, shown: _Shown, lines: Sequence[str], looks: Mapping[str, Look]) -> Diagnosis:
+    line = shown.line
+    groups = {**cause.given, **_more(cause, lines, shown.number, shown.groups)}
     looked = looks[cause.look](groups) if cause.look and cause.look in looks else ()
     steps = [
         Remedy(
