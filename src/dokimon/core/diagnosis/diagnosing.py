@@ -158,7 +158,7 @@ _OF_TROUBLE = expression(
 _LAST_WORDS = expression(
     r"^Caused by: .+|^(?:[\w.]+\.)?\w*(?:Error|Exception|Panic)\b(?: \[\w+\])?: .+|^(?:Uncaught )?\w*Error: .+"
     r"|^Exception in thread .+|^panic: .+|^thread '.+' panicked at .+|^fatal: .+"
-    r"|^\S+\.rb:\d+:in .+\(\w[\w:]*\)$|^.+ at \S+\.(?:p[lm]|psgi) line \d+\.?$|^.*\bhttp: panic serving \S+ .+"
+    r"|^\S+\.r[bu]:\d+:in .+\(\w[\w:]*\)$|^.+ at \S+\.(?:p[lm]|psgi) line \d+\.?$|^.*\bhttp: panic serving \S+ .+"
     r"|^(?:\[[^\]]*\] )?(?:PHP )?(?:Fatal|Parse) error: .+"
     r"|^configure: error: .+|^Unhandled exception\. .+|^\*\* \((?!EXIT|Mix\b)[A-Z][\w.]+\) .+"
 )
@@ -166,7 +166,7 @@ _LAST_WORDS = expression(
 
 _FIRST_WORDS = expression(
     r"(?i)\b(?:error|fatal|failed|failure|cannot|can't|could not|couldn't|unable to|denied|refused|invalid|missing"
-    r"|not found)\b"
+    r"|not found|no such file)\b"
 )
 _HARMLESS = expression(
     r"(?i)\b(?:0|no) (?:errors?|failures?)\b|warning|deprecat|npm (?:error|ERR!) (?:A complete log|code|errno|path)"

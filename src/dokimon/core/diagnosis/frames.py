@@ -16,10 +16,10 @@ _GO = expression(r"^\s*(/[^\s:]+\.go):(\d+)(?: \+0x[0-9a-f]+)?$")
 _JAVA = expression(r"^\s*at [\w.$/]+\(([\w$]+\.(?:java|kt|scala|groovy)):(\d+)\)$")
 _DOTNET = expression(r"^\s*at .+ in ((?:[A-Za-z]:)?[^:]+\.(?:cs|fs|vb)):line (\d+)$")
 _RUST = expression(r"^\s*--> ([^:]+\.rs):(\d+):\d+$")
-_RUBY = expression(r"^\s+(?:from )?(\S+\.rb):(\d+):in ")
+_RUBY = expression(r"^\s+(?:from )?(\S+\.r[bu]):(\d+):in ")
 _ELIXIR = expression(r"^\s+(?:\([\w. -]+\) )?(\S+\.exs?):(\d+): ")
 _INLINE = expression(
-    r"(?:^|[\s('\"])((?:[\w.@-]*/)*[\w.@-]+\.(?:py|rb|php|p[lm]|rs|go|[cm]?[jt]sx?|c|cc|cpp|java|kt|exs?|lua))"
+    r"(?:^|[\s('\"])((?:[\w.@-]*/)*[\w.@-]+\.(?:py|r[bu]|php|p[lm]|rs|go|[cm]?[jt]sx?|c|cc|cpp|java|kt|exs?|lua))"
     r"(?::(\d+)\b|(?: on|, | at)? line (\d+)\b)"
 )
 _IN_STACK = expression(r"^\s|^$|^Traceback |^During handling|^The above exception|^(?:\w+\.)*\w+(?:Error|Exception)\b")
