@@ -57,7 +57,7 @@ def pointer(failure: Failure) -> Diagnosis | None:
                 name="lfs-pointer",
                 cause=f"{clean(where, 120)} is a pointer of Git LFS: the file itself has not been fetched",
                 line=clean(failure.line_with(path.name) or parsing or "", 240) or None,
-                remedies=(Remedy("fetch it (git-lfs must be installed)", "git lfs pull"),),
+                remedies=(Remedy("fetch it (git-lfs must be installed)", "git lfs install --local && git lfs pull"),),
             )
     return None
 
