@@ -62,6 +62,10 @@ def test_what_a_browser_saw_and_what_is_made_of_it(page: dict[str, Any], verdict
         ("<p>Loading…</p><script type=module src=a.js></script>", True),
         ("<p>High water at 07:40, low water at 13:52, and again at 20:05.</p><script src=a.js></script>", False),
         ("<p>Tides</p>", False),
+        (
+            '<p>High water at 07:40, low water at 13:52, and again</p><!--Blazor:{"type":"server"}--><script src=b.js></script>',
+            True,
+        ),
         ('{"tides": 1}', False),
     ],
 )

@@ -271,7 +271,8 @@ def _watch(browser: _Browser, session: str, wish: dict[str, Any]) -> dict[str, A
         if came is not None:
             seen.changed = time.monotonic() if last and came != last else seen.changed
             last, looked = came, time.monotonic()
-            if _is_done(seen, last) and _has_all(wish, last):
+            long_enough = time.monotonic() - begun >= wish.get("at_least", 0)
+            if long_enough and _is_done(seen, last) and _has_all(wish, last):
                 break
         if not waiting:
             time.sleep(max(0.0, looked + _LOOK_EVERY - time.monotonic()))

@@ -29,9 +29,18 @@ _HARMLESS = ("ydrat", "ResizeObserver loop", "[HMR]", "WebSocket")
 
 
 def is_shell(markup: str) -> bool:
-    """Whether next to nothing of a page can be read before its scripts run."""
+    """Whether next to nothing of a page can be read before its scripts run, or a part of it lives only in them.
+
+    A component of Blazor that is written into the page before (learn.microsoft.com, "Prerender components") works once
+    its circuit has begun, or its code has been loaded.
+    """
     page = read(markup)
-    return bool(page.scripts) and len(page.words.split()) <= _FEW_WORDS
+    return bool(page.scripts) and (len(page.words.split()) <= _FEW_WORDS or _COMPONENT in markup)
+
+
+_COMPONENT = '<!--Blazor:{"type":"'
+_COMPONENT_SECONDS = 4.0
+"""In which a component begins to work, or fails to."""
 
 
 def not_rendered(context: CheckContext) -> str | None:
@@ -41,8 +50,11 @@ def not_rendered(context: CheckContext) -> str | None:
     return None if find_browser(context.environment) else NO_BROWSER
 
 
-def check_opened(context: CheckContext, path: str) -> list[Check]:
-    """Open a page and return what was seen: nothing at all, an error of its scripts, or what the development server says."""
+def check_opened(context: CheckContext, path: str, markup: str = "") -> list[Check]:
+    """Open a page and return what was seen: nothing at all, an error of its scripts, or what the development server says.
+
+    Where its `markup` has a component that begins to work only later, that is waited for.
+    """
     browser = find_browser(context.environment)
     if browser is None or context.origin is None:
         return []
@@ -51,6 +63,7 @@ def check_opened(context: CheckContext, path: str) -> list[Check]:
     with scratch() as folder:
         wish = {"browser": browser, "origin": _as_typed(context.origin), "path": path, "seconds": _SECONDS}
         wish["profile"] = str(Path(folder) / "profile")
+        wish["at_least"] = _COMPONENT_SECONDS if _COMPONENT in markup else 0.0
         try:
             seen = ask("devtools", wish, context, _SECONDS + _START_SECONDS, TMPDIR=str(folder))
         except HelperFault as fault:

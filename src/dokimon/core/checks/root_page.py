@@ -82,7 +82,7 @@ def _opened(answer: Response, checks: list[Check], context: CheckContext) -> lis
             msgspec.structs.replace(each, seen=f"{each.seen}; {why}") if each.name == "page" else each
             for each in checks
         ]
-    return [*checks, *check_opened(context, answer.path)]
+    return [*checks, *check_opened(context, answer.path, answer.text)]
 
 
 def _where_it_leads(

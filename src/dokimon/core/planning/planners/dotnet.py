@@ -22,7 +22,7 @@ _QUIET = {
 }  # fmt: skip
 """What leaves no server of a build behind."""
 
-_MOST = 400
+_MOST = 2000
 _MOST_RUNS = 12
 
 
