@@ -160,6 +160,21 @@ def test_most_patterns_are_passed_over_for_most_lines() -> None:
     assert len(tried) < len(cause_patterns()) / 10
 
 
+@pytest.mark.parametrize(
+    "line, command",
+    [
+        ("m.go:3:8: no required module provides package $(touch${IFS}x); to add it:", "go get '$(touch${IFS}x)'"),
+        ("m.go:3:8: no required module provides package -modfile=x; to add it:", None),
+        ("make: ./$(id): Permission denied", "chmod +x './$(id)'"),
+        ("make: -R/x: Permission denied", None),
+        ("run.sh;id: line 2: $'\\r': command not found", "sed -i 's/\\r$//' 'run.sh;id'"),
+        ("make: ./run.sh: Permission denied", "chmod +x ./run.sh"),
+    ],
+)
+def test_what_a_run_prints_is_one_word_of_a_command_and_no_option(line: str, command: str | None) -> None:
+    assert [step.command for step in diagnose([line], 1)[0].remedies][:1] == [command]
+
+
 def test_the_page_of_causes_is_that_of_the_data() -> None:
     made = runpy.run_path(str(Path(__file__).parents[1] / ".ci/causes_page.py"))["page"]()
     assert made == (Path(__file__).parents[1] / "docs/causes.md").read_text("utf-8"), "python .ci/causes_page.py"

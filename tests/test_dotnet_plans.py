@@ -84,6 +84,11 @@ def planned(folder: Path, files: dict[str, str]) -> list[str]:
         ({"Tide.cs": "class Tide {}\n", "Quay.cs": "class Quay {}\n"}, []),
         ({"a.csproj": "<Project", "b/b.csproj": project()}, []),
         ({"a.csproj": "<notes/>"}, []),
+        ({"a.sln": 'Project("{X}") = "A", "/etc/A.csproj", "{1}"\n'}, []),
+        ({"a.sln": 'Project("{X}") = "A", "..\\..\\A.csproj", "{1}"\n', "a.csproj": project()},
+            ["dotnet run --no-build --project a.csproj"]),
+        ({"a.csproj": project(more="<AssemblyName>../../x</AssemblyName><SpaRoot>/etc</SpaRoot>")},
+            ["dotnet run --no-build"]),
     ],
 )  # fmt: skip
 def test_which_project_is_started(tmp_path: Path, files: dict[str, str], runs: list[str]) -> None:
@@ -118,6 +123,9 @@ def test_what_is_done_before_a_run(tmp_path: Path) -> None:
             ' "http://localhost:1"}, "T": {"commandName": "Project", "launchUrl": "board", "applicationUrl":'
             ' "https://localhost:7002",},},}'}, 7002, ("/board",)),
         ({"Properties/launchSettings.json": '{"profiles": [1]}'}, 5000, ()),
+        ({"Properties/launchSettings.json": r'{"profiles": {"x": {"launchUrl": "x\r\nHost: evil"}}}'}, 5000, ()),
+        ({"Properties/launchSettings.json": '{"profiles": {"x": {"launchUrl": "//quay.example/y"}}}'}, 5000,
+            ("/quay.example/y",)),
         ({"Properties/launchSettings.json": '{"profiles": {"x": 3}}'}, 5000, ()),
         ({"appsettings.json": '{"Kestrel": {"Endpoints": {"A": {"Url": "http://*:5081"}}}}'}, 5081, ()),
         ({"appsettings.json": '{"Urls": "http://127.0.0.1:5082;https://127.0.0.1:5083"}'}, 5082, ()),

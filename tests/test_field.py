@@ -6,7 +6,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -20,6 +19,8 @@ from pathlib import Path
 from typing import Any
 
 import pytest
+
+from strangers import environment_of
 
 FOLDER = Path(__file__).with_name("field")
 DOKIMON = Path(sys.executable).with_name("dokimon")
@@ -57,16 +58,11 @@ def started(case: dict[str, Any]) -> dict[str, Any]:
                 (folder / path).chmod(0o755)
         if "setup" in case:
             subprocess.run(["sh", "-c", case["setup"]], cwd=folder, check=True)
-        kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
-        for tool in ("rustup", "cargo"):  # toolchains that lie in the home stay where they are
-            kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
-        home = {"HOME": name, "XDG_CACHE_HOME": f"{name}/cache", "XDG_STATE_HOME": f"{name}/state"}
-        path = f"{Path(sys.executable).resolve().parent}:{os.environ['PATH']}"
         command = [str(DOKIMON), "smoke", "--anyway", "-f", "json"]
         ended = subprocess.run(
             command,
             cwd=folder,
-            env={**kept, **home, "PATH": path},
+            env=environment_of(name),
             capture_output=True,
             text=True,
             check=False,

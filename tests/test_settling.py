@@ -13,6 +13,7 @@ import msgspec
 import pytest
 
 from conftest import STANDINS
+from dokimon.core.checks import http2
 from dokimon.core.planning.plan import Rank, RunPlan
 from dokimon.core.planning.serving import http_expected
 from dokimon.core.processes import answering, candidates, readiness, settling
@@ -277,6 +278,7 @@ def test_what_listens_late_has_its_time_to_answer_too(tmp_path: Path, monkeypatc
 @pytest.mark.parametrize(
     "words, verdict, says",
     [
+        (["drips"], "unsure", "it answers, but refuses the request"),
         (["200"], "passed", "it speaks HTTP/2 alone, and answers in it: 200"),
         (["404"], "passed", "answers in it: 404"),
         (["500"], "failed", "the server itself says that it failed"),
@@ -284,7 +286,10 @@ def test_what_listens_late_has_its_time_to_answer_too(tmp_path: Path, monkeypatc
         (["200", "0802"], "failed", "its gRPC health says that it is not serving"),
     ],
 )
-def test_what_speaks_http2_alone_is_asked_in_it(tmp_path: Path, words: list[str], verdict: str, says: str) -> None:
+def test_what_speaks_http2_alone_is_asked_in_it(
+    tmp_path: Path, monkeypatch: pytest.MonkeyPatch, words: list[str], verdict: str, says: str
+) -> None:
+    monkeypatch.setattr(http2, "_SECONDS", 2.0)
     command = (sys.executable, str(STANDINS / "http2_only.py"), "0", *words)
     plan = msgspec.structs.replace(plan_of(tmp_path, kind="server"), command=command)
     with carry_out(plan, context_of(tmp_path)) as attempt:

@@ -6,7 +6,6 @@
 from __future__ import annotations
 
 import json
-import os
 import re
 import shutil
 import subprocess
@@ -21,6 +20,7 @@ from typing import Any
 import pytest
 
 from dokimon.core.diagnosis.causes import known_causes
+from strangers import environment_of
 
 STEPS = tomllib.loads(Path(__file__).with_name("steps.toml").read_text("utf-8"))["step"]
 DOKIMON = Path(sys.executable).with_name("dokimon")
@@ -39,7 +39,7 @@ def carried_out(case: dict[str, Any]) -> tuple[str, str, str]:
         for path, text in case["files"].items():
             (folder / path).parent.mkdir(parents=True, exist_ok=True)
             (folder / path).write_bytes(text.encode())
-        environment = _environment(home) | case.get("environment", {})
+        environment = environment_of(home) | case.get("environment", {})
         if "setup" in case:
             subprocess.run(["bash", "-c", case["setup"]], cwd=folder, env=environment, check=True)
         first = _said(_in_shell(" ".join(SMOKE), folder, environment))
@@ -75,15 +75,6 @@ def _said(ended: subprocess.CompletedProcess[str]) -> list[dict[str, Any]]:
     report = json.loads(ended.stdout[start:]) if start >= 0 else {}
     parts = [*(report.get("prepared") or []), *(report.get("runs") or [])]
     return [each for part in parts for each in part.get("diagnoses", [])]
-
-
-def _environment(home: str) -> dict[str, str]:
-    kept = {key: value for key, value in os.environ.items() if not key.startswith(("DOKIMON_", "VIRTUAL_ENV"))}
-    for tool in ("rustup", "cargo"):  # toolchains that lie in the home stay where they are
-        kept.setdefault(f"{tool.upper()}_HOME", str(Path.home() / f".{tool}"))
-    path = f"{Path(sys.executable).resolve().parent}:{os.environ['PATH']}"
-    homes = {"HOME": home, "XDG_CACHE_HOME": f"{home}/cache", "XDG_STATE_HOME": f"{home}/state"}
-    return {**kept, **homes, "PATH": path}
 
 
 @pytest.mark.real

@@ -2,6 +2,7 @@
 
 import socket
 import sys
+import time
 from contextlib import suppress
 
 import h2.connection
@@ -19,6 +20,10 @@ def serve(client: socket.socket) -> None:
     link = h2.connection.H2Connection(h2.config.H2Configuration(client_side=False))
     link.initiate_connection()
     while first:
+        while STATUS == "drips":  # a frame now and then, and never an answer
+            link.ping(b"8 octets")
+            client.sendall(link.data_to_send())
+            time.sleep(0.2)
         for event in link.receive_data(first):
             if isinstance(event, h2.events.RequestReceived):
                 answer(link, event.stream_id, dict(event.headers)[b":path"])

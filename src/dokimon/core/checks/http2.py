@@ -5,7 +5,8 @@ Where it has the health service of gRPC (grpc/grpc, "GRPC Health Checking Protoc
 
 from __future__ import annotations
 
-from typing import TYPE_CHECKING
+from collections.abc import Callable, Mapping
+from typing import TYPE_CHECKING, Any
 
 import msgspec
 
@@ -15,6 +16,8 @@ from dokimon.core.report.model import Check
 
 if TYPE_CHECKING:
     import httpx
+
+    from dokimon.core.processes.deadline import Deadline
 
 _SECONDS = 5.0
 _HEALTH = "/grpc.health.v1.Health/Check"
@@ -33,9 +36,14 @@ def over_http2(check: Check, context: CheckContext) -> Check:
     """Return the check of a root page that was refused over HTTP/1, asked again over HTTP/2."""
     import httpx
 
+    from dokimon.core.processes.deadline import Deadline
+
     try:
-        with httpx.Client(http1=False, http2=True, verify=False, timeout=_SECONDS, trust_env=False) as client:
-            with client.stream("GET", f"{context.origin}/") as root:
+        with (
+            Deadline(_SECONDS) as deadline,
+            httpx.Client(http1=False, http2=True, verify=False, timeout=_SECONDS, trust_env=False) as client,
+        ):
+            with client.stream("GET", f"{context.origin}/", extensions={"trace": _watched(deadline)}) as root:
                 status = root.status_code
             health = _health(client, context.origin or "")
     except httpx.HTTPError:
@@ -50,6 +58,16 @@ def over_http2(check: Check, context: CheckContext) -> Check:
     if health:
         seen += "; its gRPC health says that it is serving"
     return msgspec.structs.replace(check, verdict="passed", seen=seen)
+
+
+def _watched(deadline: Deadline) -> Callable[[str, Mapping[str, Any]], None]:
+    """Return what hands the connection to the deadline: both requests go over one."""
+
+    def trace(event: str, info: Mapping[str, Any]) -> None:
+        if event in ("connection.connect_tcp.complete", "connection.start_tls.complete"):
+            deadline.watch(info["return_value"].get_extra_info("socket"))
+
+    return trace
 
 
 def _health(client: httpx.Client, origin: str) -> bool | None:

@@ -3,6 +3,7 @@
 from __future__ import annotations
 
 import json
+import os
 import re
 from collections.abc import Iterator
 from pathlib import Path
@@ -22,11 +23,24 @@ def solutions_in(folder: Path) -> list[Path]:
     return sorted(found, key=lambda path: ((".slnf", ".slnx", ".sln").index(path.suffix), path.name))
 
 
-def projects_named(solution: Path, root: Path) -> tuple[tuple[str, int], ...]:
-    """Return the paths, relative to its folder, of the projects that a solution names, and the line of each (from 1)."""
+def all_projects_named(solution: Path, root: Path) -> tuple[tuple[str, int], ...]:
+    """Return the paths, relative to its folder, of the projects of any kind that a solution names, each with its line.
+
+    Lines count from 1. A place outside of the checkout is none of its projects.
+    """
     by_ending = {".sln": _of_text, ".slnx": _of_xml, ".slnf": _of_filter}
     found = by_ending[solution.suffix](solution, root)
-    return tuple((name.replace("\\", "/"), line) for name, line in found if name.lower().endswith(ENDINGS))
+    named = ((name.replace("\\", "/"), line) for name, line in found if name.lower().endswith("proj"))
+    return tuple((name, line) for name, line in named if _lies_in(solution.parent / name, root))
+
+
+def projects_named(solution: Path, root: Path) -> tuple[tuple[str, int], ...]:
+    """Return those of them that are projects of .NET."""
+    return tuple(each for each in all_projects_named(solution, root) if each[0].lower().endswith(ENDINGS))
+
+
+def _lies_in(path: Path, root: Path) -> bool:
+    return Path(os.path.normpath(path)).is_relative_to(root)
 
 
 def _of_text(solution: Path, root: Path) -> Iterator[tuple[str, int]]:

@@ -19,7 +19,7 @@ from dokimon.core.diagnosis.frames import frame_of
 from dokimon.core.expressions import expression
 from dokimon.core.report.model import Diagnosis, Remedy
 from dokimon.core.text import clean, without_part
-from dokimon.core.words import filled, names_in
+from dokimon.core.words import filled, filled_for_shell, names_in
 
 _VAGUE = 30
 """The rank up to which a cause says less than the exception beside it."""
@@ -237,9 +237,7 @@ def _told(name: str, cause: Cause, shown: _Shown, lines: Sequence[str], looks: M
     steps = [
         Remedy(
             _filled(step.say, groups),
-            _filled(step.command, groups)
-            if step.command and not _lacking(step.command, groups) and _is_here(step.command, looks)
-            else None,
+            _command(step.command, groups) if step.command and _is_here(step.command, looks) else None,
         )
         for step in cause.steps
     ]
@@ -249,6 +247,13 @@ def _told(name: str, cause: Cause, shown: _Shown, lines: Sequence[str], looks: M
         line=clean(line, 240) if line else None,
         remedies=tuple(looked) if looked and cause.look_alone else (*looked, *steps)[:3],
     )
+
+
+def _command(text: str, groups: Mapping[str, str]) -> str | None:
+    """Return a command to copy; None where a value is lacking, or would be an option. What a run prints is untrusted."""
+    if any(groups.get(name, "-").startswith("-") for name in names_in(text)):
+        return None
+    return clean(filled_for_shell(text, groups))
 
 
 _COMMAND = expression(r"(?:sudo )?([a-z][\w.+-]*)(?= |$)")

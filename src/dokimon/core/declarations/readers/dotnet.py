@@ -24,9 +24,8 @@ from dokimon.core.declarations.requirement import (
     unreadable,
 )
 from dokimon.core.declarations.shapes import misfits
-from dokimon.core.declarations.solutions import ENDINGS, projects_named
+from dokimon.core.declarations.solutions import ENDINGS, all_projects_named, projects_named
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
-from dokimon.core.reading.text import matches
 from dokimon.core.reading.xml import Element, as_xml
 from dokimon.core.source import Source
 
@@ -199,22 +198,19 @@ def read_tools(manifest: Manifest) -> list[Requirement]:
 
 def read_solution(manifest: Manifest) -> list[Requirement]:
     """A solution needs an SDK, unless none of its projects is .NET's; one that it names and that is missing is reported."""
+    named = all_projects_named(manifest.path, manifest.root)
+    projects = [manifest.path.parent / name for name, _ in named if name.lower().endswith(ENDINGS)]
     found = []
-    named = list(matches(manifest, r'^Project\("[^"]*"\)\s*=\s*"[^"]*",\s*"([^"]+\.\w+proj)"', comment=""))
-    projects = [match[1] for match, _ in named if re.search(r"\.(?:cs|fs|vb)proj$", match[1])]
-    if not named or any(
-        _is_of_the_sdk(manifest.path.parent / path.replace("\\", "/"), manifest.root) for path in projects
-    ):
+    if not named or any(_is_of_the_sdk(path, manifest.root) for path in projects):
         found.append(any_version("dotnet", manifest.source(1), "a solution is built by the SDK", component="sdk"))
-    for match, line in named:
-        if not re.search(r"\.(?:cs|fs|vb)proj$", match[1]):
-            continue
-        path = manifest.path.parent / match[1].replace("\\", "/")
-        if not path.is_file():
-            found.append(
-                unreadable("dotnet", manifest.source(line), f"the solution names {match[1]}, which is not there")
-            )
-    return found
+    return [*found, *_not_there(manifest)]
+
+
+def _not_there(manifest: Manifest) -> Iterator[Requirement]:
+    """Yield the projects that a solution names and that are missing."""
+    for name, line in projects_named(manifest.path, manifest.root):
+        if not (manifest.path.parent / name).is_file():
+            yield unreadable("dotnet", manifest.source(line), f"the solution names {name}, which is not there")
 
 
 def _is_of_the_sdk(path: Path, root: Path) -> bool:
@@ -229,11 +225,8 @@ def read_slnx(manifest: Manifest) -> list[Requirement]:
     """A solution in XML is read by SDKs from 9.0.200 on (learn.microsoft.com, "dotnet sln")."""
     solution = as_xml(manifest)
     why = "it reads solutions of this form"
-    found = [requirement("dotnet", ">=9.0.200", "plain", manifest.source(solution.line), component="sdk", why=why)]
-    for name, line in projects_named(manifest.path, manifest.root):
-        if not (manifest.path.parent / name).is_file():
-            found.append(unreadable("dotnet", manifest.source(line), f"the solution names {name}, which is not there"))
-    return found
+    newer = requirement("dotnet", ">=9.0.200", "plain", manifest.source(solution.line), component="sdk", why=why)
+    return [newer, *_not_there(manifest)]
 
 
 def read_file_program(manifest: Manifest) -> list[Requirement]:

@@ -46,7 +46,7 @@ def _projects(context: PlanContext) -> list[MsProject]:
     """The projects that a solution in the folder names, however deep; else those in the folder; else those just below."""
     folder = context.folder
     named = [folder / name for each in solutions_in(folder)[:1] for name, _ in projects_named(each, context.root)]
-    inside = [path for path in named if ".." not in path.relative_to(folder).parts and path.is_file()]
+    inside = [path for path in named if path.is_relative_to(folder) and ".." not in path.parts and path.is_file()]
     here = sorted(path for path in folder.iterdir() if path.suffix in ENDINGS)
     paths = inside or here or list(files_near(folder, ENDINGS, 2))
     read = (read_ms_project(path, context.root) for path in dict.fromkeys(paths[:_MOST]))
@@ -57,7 +57,7 @@ _TESTS = ("microsoft.net.test.sdk", "xunit", "nunit", "mstest", "tunit")
 _ASIDE = re.compile(r"(?i)(?:^|/)(?:samples?|examples?|demos?|playground|sandbox|tools?|build|eng)/")
 
 
-def is_tests(project: MsProject) -> bool:
+def _is_tests(project: MsProject) -> bool:
     """Whether a project holds tests, or measurements: it is never what is started."""
     packages = project.packages
     return (
@@ -68,24 +68,21 @@ def is_tests(project: MsProject) -> bool:
     )
 
 
-def is_web(project: MsProject) -> bool:
+def _is_web(project: MsProject) -> bool:
     """Whether a project serves pages or an interface."""
     web = ("Microsoft.NET.Sdk.Web", "Microsoft.NET.Sdk.BlazorWebAssembly")
     return any(sdk in web for sdk in project.sdks) and project.value("outputtype").lower() != "library"
 
 
-def is_host(project: MsProject) -> bool:
+def _is_host(project: MsProject) -> bool:
     """Whether a project starts all the others of a distributed application (aspire.dev, "AppHost")."""
     return any(sdk.startswith("Aspire.AppHost") for sdk in project.sdks) or project.says("isaspirehost")
 
 
 def _is_worker(project: MsProject) -> bool:
-    if project.value("outputtype").lower() == "library":
-        return False
-    is_program = project.value("outputtype").lower() in ("exe", "winexe")
-    return "Microsoft.NET.Sdk.Worker" in project.sdks or (
-        is_program and "microsoft.extensions.hosting" in project.packages
-    )
+    if "Microsoft.NET.Sdk.Worker" in project.sdks:
+        return project.value("outputtype").lower() != "library"
+    return _is_program(project) and "microsoft.extensions.hosting" in project.packages
 
 
 def _is_program(project: MsProject) -> bool:
@@ -98,16 +95,16 @@ def _in_order(found: Sequence[MsProject], context: PlanContext) -> list[MsProjec
     A host of the others, then web, workers, programs; what another one references is a part of it. Samples and tools come
     last. Where the README names one, that one is meant.
     """
-    kinds = (is_host, is_web, _is_worker, _is_program)
-    ways = [each for each in found if not is_tests(each) and any(is_kind(each) for is_kind in kinds)]
-    referenced = {path for each in found if not is_tests(each) and not is_host(each) for path in each.references}
+    kinds = (_is_host, _is_web, _is_worker, _is_program)
+    ways = [each for each in found if not _is_tests(each) and any(is_kind(each) for is_kind in kinds)]
+    referenced = {path for each in found if not _is_tests(each) and not _is_host(each) for path in each.references}
     own = [each for each in ways if each.path.resolve() not in referenced] or ways
     readme = _named_in_readme(context)
 
-    def place(project: MsProject) -> tuple[bool, bool, int, int]:
+    def place(project: MsProject) -> tuple[bool, bool, int]:
         where = project.path.relative_to(context.folder).as_posix()
         kind = next(number for number, is_kind in enumerate(kinds) if is_kind(project))
-        return where not in readme and f"{Path(where).parent}" not in readme, bool(_ASIDE.search(where)), kind, len(own)
+        return where not in readme and f"{Path(where).parent}" not in readme, bool(_ASIDE.search(where)), kind
 
     return sorted(own, key=place)
 
@@ -131,13 +128,13 @@ def _run(context: PlanContext, project: MsProject, *, built: bool = False) -> Ru
     if not project.sdks:
         return _of_framework(context, project)
     framework = _runnable(project)
-    port = usual_port(project.path.parent) if is_web(project) else None
-    kind: RunKind = "server" if is_web(project) else None
+    port = usual_port(project.path.parent) if _is_web(project) else None
+    kind: RunKind = "server" if _is_web(project) else None
     return RunPlan(
         rank=Rank.FRAMEWORK,
         name=project.path.stem,
         command=(
-            "dotnet", "run", *(("--no-build",) if built else ()), *_of_project(context, project),
+            "dotnet", "run", *(("--no-build",) if built else ()), *_named(context, project, "--project"),
             *(("--framework", framework) if framework else ()),
         ),
         folder=context.folder,
@@ -145,12 +142,12 @@ def _run(context: PlanContext, project: MsProject, *, built: bool = False) -> Ru
         kind=kind,
         port=port,
         environment=_QUIET,
-        paths=named_paths(project.path.parent) if is_web(project) else (),
+        paths=named_paths(project.path.parent) if _is_web(project) else (),
     )  # fmt: skip
 
 
-def _of_project(context: PlanContext, project: MsProject, option: tuple[str, ...] = ("--project",)) -> tuple[str, ...]:
-    """The words that name a project where the folder alone does not."""
+def _named(context: PlanContext, project: MsProject, *option: str) -> tuple[str, ...]:
+    """The words that name a project, after an option, where the folder alone does not."""
     beside = [path for path in project.path.parent.iterdir() if path.suffix in (*ENDINGS, ".sln", ".slnx", ".slnf")]
     if project.path.parent == context.folder and len(beside) == 1:
         return ()
@@ -159,13 +156,13 @@ def _of_project(context: PlanContext, project: MsProject, option: tuple[str, ...
 
 def _steps(context: PlanContext, project: MsProject) -> list[PrepareStep]:
     """Restoring tools and packages, the packages of a page of its own, and the build: each with its own time and verdict."""
-    where = _of_project(context, project, ())
+    where = _named(context, project)
     framework = _runnable(project)
     folder = project.path.parent
-    made = folder / "bin" / project.value("configuration") if project.value("configuration") else folder / "bin/Debug"
-    made = made / (framework or next(iter(project.frameworks), "")) / f"{project.assembly}.dll"
-    sources = [path for path in folder.iterdir() if path.name not in ("bin", "obj")]
-    sources += [each for path in project.references if path.is_relative_to(context.root) for each in _sources(path)]
+    made = folder / "bin/Debug" / (framework or next(iter(project.frameworks), "")) / f"{project.assembly}.dll"
+    made = made if ".." not in made.parts and made.is_relative_to(folder) else folder / "bin"
+    inside = [path for path in project.references if path.is_relative_to(context.root)]
+    sources = [each for path in (project.path, *inside) for each in _sources(path)]
     assets = folder / "obj/project.assets.json"
     manifests = [project.path, *(folder / name for name in ("packages.lock.json", "Directory.Build.props"))]
     restore, build = older_than(assets, manifests), older_than(made, sources)
@@ -202,16 +199,11 @@ def _tools(context: PlanContext) -> list[PrepareStep]:
     above = [folder for folder in (context.folder, *context.folder.parents) if folder.is_relative_to(context.root)]
     manifests = [folder / name for folder in above for name in (".config/dotnet-tools.json", "dotnet-tools.json")]
     manifest = next((path for path in manifests if path.is_file()), None)
-    named = (
-        re.findall(r'"([\w.-]+)"\s*:\s*\{\s*"version"\s*:\s*"([\w.+-]+)"', text_of(manifest, 100_000))
-        if manifest
-        else []
-    )
+    named = _TOOL.findall(text_of(manifest, 100_000)) if manifest else []
     if manifest is None or not named:
         return []
-    packages = Path(
-        context.environment.get("NUGET_PACKAGES") or Path(context.environment.get("HOME", "/")) / ".nuget/packages"
-    )
+    home = Path(context.environment.get("HOME", "/"))
+    packages = Path(context.environment.get("NUGET_PACKAGES") or home / ".nuget/packages")
     missing = next((name for name, version in named if not (packages / name.lower() / version.lower()).is_dir()), None)
     return [
         PrepareStep(
@@ -226,7 +218,8 @@ def _page(context: PlanContext, project: MsProject) -> list[PrepareStep]:
     """The packages of a page in JavaScript that the project serves (`SpaRoot`)."""
     place = project.value("sparoot").replace("\\", "/").rstrip("/")
     folder = project.path.parent / place
-    if not place or "$" in place or ".." in Path(place).parts or not (folder / "package.json").is_file():
+    inside = folder.is_relative_to(project.path.parent) and ".." not in folder.parts
+    if not place or not inside or not (folder / "package.json").is_file():
         return []
     locked = (folder / "package-lock.json").is_file()
     needed = None if (folder / "node_modules").is_dir() else f"there is no node_modules in {place}"

@@ -33,7 +33,10 @@ def usual_port(folder: Path) -> int:
 def named_paths(folder: Path) -> tuple[str, ...]:
     """Return the paths that the project names, those of its launch profile and its requests first; a few."""
     found = (path.rstrip("/") for path in _paths(folder))
-    return tuple(islice(dict.fromkeys(path for path in found if path), _MOST_PATHS))
+    return tuple(islice(dict.fromkeys(path for path in found if _PATH.fullmatch(path)), _MOST_PATHS))
+
+
+_PATH = re.compile(r"(?:/[\w.~%-]+)+(?:\?[\w.~%=&-]*)?")
 
 
 def _object(path: Path) -> dict[str, Any]:

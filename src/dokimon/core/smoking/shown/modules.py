@@ -6,6 +6,7 @@ import re
 import shlex
 import sys
 from collections.abc import Iterator
+from itertools import islice
 from pathlib import Path
 
 from dokimon.core.expressions import expression
@@ -40,13 +41,10 @@ _MOST_PLACES = 2000
 
 def settings_module(failure: Failure) -> Diagnosis | None:
     """The settings that manage.py names (Django, "django-admin and manage.py") and that the checkout does not have."""
-    for line in failure.lines:
+    named = re.search(r"DJANGO_SETTINGS_MODULE['\"],\s*['\"]((\w+)[\w.]*)", text_of(failure.folder / "manage.py"))
+    for line in failure.lines if named and not (failure.folder / named[2]).exists() else ():
         found = _NO_MODULE.search(line)
-        named = re.search(
-            rf"DJANGO_SETTINGS_MODULE['\"],\s*['\"]({re.escape(found[1])}[\w.]*)" if found else r"(?!)",
-            text_of(failure.folder / "manage.py"),
-        )
-        if found and named and not (failure.folder / found[1]).exists():
+        if named and found and found[1] == named[2]:
             return Diagnosis(
                 name="settings-module-missing",
                 cause=f"manage.py names the settings {named[1]}, and the checkout has no {found[1]}",
@@ -82,12 +80,10 @@ _NOT_SOURCES = frozenset({"node_modules", "venv", "env", "site-packages", "build
 
 def _source_folders(folder: Path) -> Iterator[Path]:
     """The folders of a project, two levels deep, that may hold code of its own."""
-    seen = 0
     for level in ("*/", "*/*/"):
-        for path in sorted(folder.glob(level)):
-            seen += 1
+        for path in sorted(islice(folder.glob(level), _MOST_PLACES)):
             names = path.relative_to(folder).parts
-            if seen < _MOST_PLACES and not any(each.startswith(".") or each in _NOT_SOURCES for each in names):
+            if not any(each.startswith(".") or each in _NOT_SOURCES for each in names):
                 yield path
 
 

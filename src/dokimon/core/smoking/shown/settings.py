@@ -53,7 +53,8 @@ def unknown_host(failure: Failure) -> Diagnosis | None:
         if not found or found["host"] or found["other"]:
             continue
         above = " ".join(failure.lines[max(number - 8, 0) : number])
-        hosts = _A_HOST.findall(above) or _A_HOST.findall(_line_of_code(failure, number))
+        code, _ = _code_at(frame_of(failure.lines, number, failure.root), failure.root)
+        hosts = _A_HOST.findall(above) or _A_HOST.findall(code)
         if hosts:
             return Diagnosis(
                 name="host-unknown",
@@ -64,13 +65,14 @@ def unknown_host(failure: Failure) -> Diagnosis | None:
     return None
 
 
-def _line_of_code(failure: Failure, number: int) -> str:
-    """The line of the project's own code that an error is of, where its stack names one."""
-    place, _, line = (frame_of(failure.lines, number, failure.root) or "").rpartition(":")
-    code = text_of(failure.root / place, _LONGEST_CODE).splitlines() if place else []
-    return code[int(line) - 1] if line.isdecimal() and 0 < int(line) <= len(code) else ""
+def _code_at(at: str | None, root: Path) -> tuple[str, list[str]]:
+    """Return the line of code that a place (`file:line`, below the root) names, and all the lines of its file."""
+    place, _, number = (at or "").rpartition(":")
+    lines = text_of(root / place, _LONGEST_CODE).splitlines() if place and number.isdecimal() else []
+    return (lines[int(number) - 1] if 0 < int(number or 0) <= len(lines) else ""), lines
 
 
+_LONGEST_CODE = 200_000
 _A_HOST = expression(r"[\"'(]((?:[a-z0-9-]+\.)+[a-z][a-z0-9-]+)[\"',)]")
 
 
@@ -110,12 +112,9 @@ def variable_read_at(found: Diagnosis, root: Path, environment: Mapping[str, str
 
     The line may read it itself, or a name that a line of the same file gives its value to.
     """
-    place, _, number = (found.at or "").rpartition(":")
-    lines = text_of(root / place, _LONGEST_CODE).splitlines() if place and number.isdecimal() else []
-    if not lines or int(number) > len(lines):
-        return None
-    failed = lines[int(number) - 1]
-    for line in (failed, *lines):
+    failed, lines = _code_at(found.at, root)
+    place = (found.at or "").rpartition(":")[0]
+    for line in (failed, *lines) if failed else ():
         for read in _READS.finditer(line):
             name = next(each for each in read.groups() if each)
             given = re.match(r"\s*(?:(?:const|let|var|my|final|String)\s+)?\$?(\w+)\s*:?=", line)
@@ -131,13 +130,7 @@ def variable_read_at(found: Diagnosis, root: Path, environment: Mapping[str, str
     return None
 
 
-_LONGEST_CODE = 200_000
-
-
 def port_at(found: Diagnosis, root: Path) -> int | None:
     """Return the port that the line of code which could not listen names, where the error itself does not."""
-    place, _, number = (found.at or "").rpartition(":")
-    lines = text_of(root / place, _LONGEST_CODE).splitlines() if place and number.isdecimal() else []
-    line = lines[int(number) - 1] if 0 < int(number or 0) <= len(lines) else ""
-    named = re.search(r"[,:(=]\s*(\d{4,5})\b", line)
+    named = re.search(r"[,:(=]\s*(\d{4,5})\b", _code_at(found.at, root)[0])
     return int(named[1]) if named else None
