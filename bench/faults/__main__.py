@@ -1,9 +1,11 @@
 """Faults put one at a time into healthy projects: how many are seen, and how many are named.
 
-    python bench/faults [--project NAME] [--fault NAME] [--jobs N] [--to FOLDER] [--page FILE] [--sample N]
+    python bench/faults [--project NAME] [--fault NAME] [--jobs N] [--to FOLDER] [--page FILE] [--sample N] [--by-hand]
 
 Each cell is a copy of a project with one edit, which is smoke-checked. What was said is kept as a line of JSON in FOLDER, so
-that an interrupted run goes on where it was. `--page` writes the table into a page, between its two marks.
+that an interrupted run goes on where it was. `--page` writes the table into a page, between its two marks. A cell that passed
+or does not name its fault is started by hand beside the project unharmed, all cells with `--by-hand`: where the two starts do
+not differ, the fault breaks nothing there, and the cell is taken out.
 """
 
 import argparse
@@ -18,9 +20,13 @@ import sys
 import tempfile
 import tomllib
 from collections import Counter
+from collections.abc import Iterator
 from concurrent.futures import ThreadPoolExecutor
+from contextlib import contextmanager
 from pathlib import Path
 from typing import Any, NamedTuple
+
+from by_hand import differs, started
 
 HERE = Path(__file__).parent
 DOKIMON = Path(sys.executable).with_name("dokimon")
@@ -29,7 +35,7 @@ TOOLS = {
     "rs": ["cargo"], "java": ["java"], "c": ["cc", "make"], "sh": ["bash"],
     "cs": ["dotnet"], "ex": ["mix"],
 }  # fmt: skip
-SETS = ("projects.toml", "starters.toml")
+SETS = ("projects.toml", "starters.toml", "others.toml")
 BEGIN, END = "<!-- faults: begin -->", "<!-- faults: end -->"
 UNHARMED = "none"
 
@@ -92,10 +98,12 @@ def applies(project: dict[str, Any], fault: dict[str, Any]) -> bool:
     if fault["place"] == "port":
         return _port(project) is not None and "PORT" not in str(project["files"])  # such a one is given a free port
     if fault["place"] == "file":
-        return bool(project["kind"] == "page")
+        return (fault.get("remove") or fault["change"]) in project["files"]
     if fault["place"] in ("start", "handler") and fault["place"] not in project:
         return False
-    return project["language"] in fault or "all" in fault
+    if "{health:" in fault.get("all", ""):
+        return "health" in project
+    return project["language"] in fault or "all" in fault or fault["name"] in project
 
 
 def edited(project: dict[str, Any], fault: dict[str, Any]) -> dict[str, str]:
@@ -120,7 +128,7 @@ def edited(project: dict[str, Any], fault: dict[str, Any]) -> dict[str, str]:
         if at is None:
             raise EditFault(f"no line of {name} is {fault['place']}")
         indent = re.match(r"\s*", lines[at])
-        lines.insert(at, (indent[0] if indent else "") + code)
+        lines[at:at] = [(indent[0] if indent else "") + line for line in code.splitlines()]
     return {**files, name: "\n".join(lines) + "\n"}
 
 
@@ -136,23 +144,27 @@ def _code(project: dict[str, Any], fault: dict[str, Any]) -> str:
         code = code.replace(word, put)
     if esm and "await import" in code:
         code = code.replace('(await import("node:fs"))', "process.getBuiltinModule('fs')")
-    if found := re.fullmatch(r"\{reply:(\d+):([\w/]+):(.*)\}", code):
-        body = json.dumps(found[3])
-        return str(project["reply"]).replace("{status}", found[1]).replace("{type}", found[2]).replace("{body}", body)
-    return code
+    return re.sub(r"\{(reply|health):(\d+):([\w/]+):(.*)\}", lambda found: _replied(project, *found.groups()), code)
 
 
-def carried_out(
-    cell: Cell, known: dict[str, dict[str, Any]], edits: dict[str, dict[str, Any]], ready: Path | None
-) -> dict[str, Any]:
-    """Smoke-check one cell, from a copy of what is `ready` where it had to be fetched, and return what came of it."""
-    project, fault = known[cell.project], edits.get(cell.fault, {"place": "port", "named": ""})
-    with tempfile.TemporaryDirectory(prefix="fault-") as home:
+def _replied(project: dict[str, Any], which: str, status: str, kind: str, body: str) -> str:
+    """Return the code by which a project answers with a status, a type and a body: always, or at its /health alone."""
+    answer = str(project["reply"]).replace("{status}", status).replace("{type}", kind)
+    answer = answer.replace("{body}", json.dumps(body))
+    return answer if which == "reply" else str(project["health"]).replace("{}", answer)
+
+
+@contextmanager
+def laid_out(
+    project: dict[str, Any], fault: dict[str, Any] | None, ready: Path | None
+) -> Iterator[tuple[Path, dict[str, str]]]:
+    """Give a copy of a project, from what is `ready` where it had to be fetched, and the variables to start it with."""
+    with tempfile.TemporaryDirectory(prefix="fault-", ignore_cleanup_errors=True) as home:
         folder = Path(home) / "project"
         if ready:
             shutil.copytree(ready, folder, symlinks=True)
         (folder / ".git").mkdir(parents=True)
-        files = edited(project, fault)
+        files = edited(project, fault or {"place": "port"})
         _write(folder, files)
         for name in project["files"].keys() - files.keys():
             (folder / name).unlink(missing_ok=True)
@@ -163,21 +175,44 @@ def carried_out(
         own["GOMODCACHE"] = kept.get("GOMODCACHE", str(Path.home() / "go/pkg/mod"))
         own["GOCACHE"] = kept.get("GOCACHE", str(Path.home() / ".cache/go-build"))
         own["PATH"] = f"{Path(sys.executable).resolve().parent}:{kept['PATH']}"
-        held = _held(project) if fault["place"] == "port" and cell.fault != UNHARMED else None
-        try:
-            ended = subprocess.run(
-                [DOKIMON, "smoke", "--anyway", "-f", "json"],
-                cwd=folder, env={**kept, **own}, capture_output=True, text=True, check=False, timeout=400,
-            )  # fmt: skip
-        finally:
-            if held:
-                held.close()
-        return _judged(cell, fault, ended.stdout, ended.stderr)
+        yield folder, {**kept, **own}
 
 
-def _held(project: dict[str, Any]) -> socket.socket | None:
+def carried_out(
+    cell: Cell, project: dict[str, Any], fault: dict[str, Any] | None, ready: Path | None, by_hand: bool
+) -> dict[str, Any]:
+    """Smoke-check one cell and return what came of it; `fault` is none where the project is unharmed."""
+    with laid_out(project, fault, ready) as (folder, variables), _held(project, fault):
+        ended = subprocess.run(
+            [DOKIMON, "smoke", "--anyway", "-f", "json"],
+            cwd=folder, env=variables, capture_output=True, text=True, check=False, timeout=400,
+        )  # fmt: skip
+        found = _judged(cell, fault or {"named": ""}, ended.stdout, ended.stderr)
+        if not fault or not (by_hand or found["verdict"] == "passed" or not found["named"]):
+            return found
+        harmed = started(project, _hand_port(project), folder, variables)
+    with laid_out(project, None, ready) as (folder, variables):
+        whole = started(project, _hand_port(project), folder, variables)
+    return {**found, "by_hand": {"shows": differs(harmed, whole), "harmed": harmed, "whole": whole}}
+
+
+@contextmanager
+def _held(project: dict[str, Any], fault: dict[str, Any] | None) -> Iterator[None]:
+    """Hold the port of a project while a cell whose fault is that is carried out."""
     port = _port(project)
-    return socket.create_server(("127.0.0.1", port)) if port else None
+    if not fault or fault["place"] != "port" or not port:
+        yield
+        return
+    with socket.create_server(("127.0.0.1", port)):
+        yield
+
+
+def _hand_port(project: dict[str, Any]) -> int | None:
+    """Return the port that a start by hand is asked at: its command's, else the source's; none of what is no server."""
+    if project["kind"] not in ("server", "page"):
+        return None
+    named = re.search(r"\b87\d\d\b", project["by_hand"])
+    return int(named[0]) if named else _port(project)
 
 
 def _port(project: dict[str, Any]) -> int | None:
@@ -206,6 +241,8 @@ def table(found: list[dict[str, Any]]) -> str:
     by_cell = {(each["project"], each["fault"]): each for each in found}
     rows = list(dict.fromkeys(each["project"] for each in found))
     columns = list(dict.fromkeys(each["fault"] for each in found if each["fault"] != UNHARMED))
+    hidden = [each for each in found if not _shows(each)]
+    found = [each for each in found if _shows(each)]
     numbers = "; ".join(f"{number} {name}" for number, name in enumerate(columns, 1))
     lines = [
         f"| project | {' | '.join(map(str, range(1, len(columns) + 1)))} | named |",
@@ -226,12 +263,21 @@ def table(found: list[dict[str, Any]]) -> str:
         f"Unharmed, {sum(each['verdict'] == 'passed' for each in unharmed)} of {len(unharmed)} pass."
     )
     key = "n: failed or unsure, and the fault is named; s: the same, and it is not; **P**: it passed, and should not."
-    return "\n".join([totals, "", key, f"The faults: {numbers}.", "", *lines])
+    out = [f"{each['project']}, {each['fault']} ({each['verdict']})" for each in hidden]
+    taken = f"Taken out, since started by hand they do as the unharmed do: {'; '.join(out)}." if out else ""
+    return "\n".join([totals, taken, "", key, f"The faults: {numbers}.", "", *lines])
+
+
+def _shows(found: dict[str, Any]) -> bool:
+    """Whether a fault shows where the cell is started by hand: taken for granted where nobody looked."""
+    return "by_hand" not in found or bool(found["by_hand"]["shows"])
 
 
 def _sign(found: dict[str, Any] | None) -> str:
     if found is None:
         return ""
+    if not _shows(found):
+        return "–"
     return "**P**" if found["verdict"] == "passed" else "n" if found["named"] else "s"
 
 
@@ -248,6 +294,7 @@ def main() -> None:
     parser.add_argument("--jobs", type=int, default=2)
     parser.add_argument("--to", type=Path, default=Path(tempfile.gettempdir()) / "dokimon-faults")
     parser.add_argument("--page", type=Path)
+    parser.add_argument("--by-hand", action="store_true", help="start each cell by hand too, and keep what both showed")
     parser.add_argument("--sample", type=int, help="this many cells alone, the same each time; fails where one passes")
     asked = parser.parse_args()
     known, edits = projects(), faults()
@@ -267,7 +314,8 @@ def main() -> None:
     left = [cell for cell in cells if cell not in done]
 
     def go(cell: Cell) -> None:
-        found = carried_out(cell, known, edits, ready[cell.project])
+        project, fault = known[cell.project], edits.get(cell.fault)
+        found = carried_out(cell, project, fault, ready[cell.project], asked.by_hand)
         done[cell] = found
         with kept.open("a") as file:
             file.write(json.dumps(found) + "\n")
@@ -289,13 +337,15 @@ def main() -> None:
     for each in found:
         if each["verdict"] == ("failed" if each["fault"] == UNHARMED else "passed") or not each["named"]:
             print(f"{each['project']:14} {each['fault']:24} {each['verdict']:8} {each['told'][:260]!r}")
+            if "by_hand" in each:
+                print(f"{'':14} by hand: {each['by_hand']['shows'] or 'as the unharmed: taken out'}")
     text = table(found)
     print(text.partition("\n")[0])
     if asked.page:
         page = asked.page.read_text("utf-8")
         head, tail = page.partition(BEGIN)[0], page.partition(END)[2]
         asked.page.write_text(f"{head}{BEGIN}\n{text}\n{END}{tail}", "utf-8")
-    wrong = [each for each in found if (each["verdict"] == "passed") != (each["fault"] == UNHARMED)]
+    wrong = [each for each in found if _shows(each) and (each["verdict"] == "passed") != (each["fault"] == UNHARMED)]
     sys.exit(1 if asked.sample and wrong else 0)
 
 
