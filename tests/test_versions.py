@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import json
 import subprocess
 import sys
 from itertools import pairwise
@@ -13,9 +14,11 @@ from hypothesis import given
 from hypothesis import strategies as st
 from packaging.specifiers import InvalidSpecifier, SpecifierSet
 
+from dokimon.core.declarations.global_json import HOST, read_text
 from dokimon.core.versions import LANGUAGES, admits, compiled
 from dokimon.core.versions.common import in_common
 from dokimon.core.versions.faults import VersionFault
+from dokimon.core.versions.languages import runtime_rollforward, sdk_rollforward
 from dokimon.core.versions.orders.composer import COMPOSER
 from dokimon.core.versions.orders.dart import DART
 from dokimon.core.versions.orders.dotted import DOTTED
@@ -37,6 +40,30 @@ def test_answers_are_those_of_the_reference(table: Path) -> None:
     rows = [line.split("\t") for line in table.read_text("utf-8").splitlines()]
     wrong = [row for row in rows if admits(table.stem, row[0], row[1]) is not (row[2] == "true")]
     assert len(rows) == 80 and not wrong
+
+
+def _hosts(kind: str) -> list[dict[str, Any]]:
+    """What the .NET host itself says (tests/differential/hostfxr.py)."""
+    lines = Path(__file__).with_name("answers").joinpath("hosts", f"{kind}.jsonl").read_text("utf-8").splitlines()
+    return [json.loads(line) for line in lines]
+
+
+def test_the_sdk_is_the_one_that_the_host_takes() -> None:
+    for row in _hosts("sdks"):
+        asked = read_text(row["asked"])
+        assert bool(asked.ignored) is row["ignored"], row
+        places = {HOST: ("host", row["installed"]), ".dotnet": ("working/.dotnet", row["local"])}
+        looked_in = (HOST,) if asked.paths is None or asked.ignored else asked.paths
+        known = [places[each] for each in looked_in if each in places]
+        there = [(where, sdk_rollforward.taken(asked.wanted or "", installed)) for where, installed in known]
+        assert next((f"{where}/sdk/{taken}" for where, taken in there if taken), None) == row["taken"], row
+
+
+def test_the_framework_is_the_one_that_the_host_takes() -> None:
+    for row in _hosts("frameworks"):
+        assert runtime_rollforward.taken(row["asked"], row["installed"]) == row["taken"], row
+        accepted = [each for each in row["installed"] if admits("runtime-rollforward", row["asked"], each)]
+        assert bool(accepted) is (row["taken"] is not None), row
 
 
 @pytest.mark.parametrize(

@@ -3,9 +3,10 @@
     python bench/faults [--project NAME] [--fault NAME] [--jobs N] [--to FOLDER] [--page FILE] [--sample N] [--by-hand]
 
 Each cell is a copy of a project with one edit, which is smoke-checked. What was said is kept as a line of JSON in FOLDER, so
-that an interrupted run goes on where it was. `--page` writes the table into a page, between its two marks. A cell that passed
-or does not name its fault is started by hand beside the project unharmed, all cells with `--by-hand`: where the two starts do
-not differ, the fault breaks nothing there, and the cell is taken out.
+that an interrupted run goes on where it was. `--page` writes the table into a page, between its two marks.
+
+A cell that passes or does not name its fault is started by hand beside the project unharmed (all cells with `--by-hand`):
+where the two starts do not differ, the fault breaks nothing there, and the cell is taken out.
 """
 
 import argparse

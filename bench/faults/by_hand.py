@@ -8,6 +8,7 @@ import subprocess
 import time
 import urllib.error
 import urllib.request
+from contextlib import suppress
 from pathlib import Path
 from typing import Any, NamedTuple
 
@@ -45,7 +46,7 @@ def started(project: dict[str, Any], port: int | None, folder: Path, variables: 
 
 
 def differs(harmed: Seen, whole: Seen) -> str:
-    """Return in what a start of a harmed project differs from one of the same project unharmed; nothing where it does not."""
+    """Return in what a start of a harmed project differs from one of the same project unharmed; empty where it does not."""
     if harmed.ended != whole.ended:
         return f"{harmed.ended}, not {whole.ended}"
     if _same(harmed.answered) != _same(whole.answered):
@@ -104,15 +105,11 @@ def _opened(port: int) -> str:
 
 
 def _wait(run: "subprocess.Popen[bytes]", seconds: float) -> None:
-    try:
+    with suppress(subprocess.TimeoutExpired):
         run.wait(seconds)
-    except subprocess.TimeoutExpired:
-        pass
 
 
 def _end(run: "subprocess.Popen[bytes]") -> None:
-    try:
+    with suppress(ProcessLookupError):
         os.killpg(run.pid, signal.SIGKILL)
-    except ProcessLookupError:
-        pass
     run.wait()

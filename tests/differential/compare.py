@@ -1,6 +1,6 @@
 """Compare a constraint language with its reference on generated pairs: `python tests/differential/compare.py [NAME ...]`.
 
-NAME is one of npm, composer, gem, maven, pep440, poetry, cargo, elixir, go; by default all whose reference is installed.
+NAME is npm, composer, gem, maven, pep440, poetry, cargo, elixir, go or nuget; by default all whose reference is installed.
 `--count N` sets the pairs for each (20,000), `--tables` also writes the samples that the ordinary tests carry. Prints the
 counts and every difference; ends with 1 when there is one. `prepare.sh` beside this file installs the references.
 """
@@ -213,6 +213,25 @@ def _elixir(dice: Dice) -> str:
     return " or ".join(alternatives)
 
 
+def _nuget_version(dice: Dice) -> str:
+    pre = dice.choice(["-alpha", "-beta.2", "-RC.1", "-0", "-a.1", "-1"]) if dice.random() < 0.35 else ""
+    return _numbers(dice, 1, 4) + pre + ("+b" if dice.random() < 0.05 else "")
+
+
+def _nuget(dice: Dice) -> str:
+    kind = dice.random()
+    if kind < 0.15:
+        return _nuget_version(dice)
+    if kind < 0.35:
+        ends = [".*", ".*", ".*-*", "-*", "-beta*", "-beta.*", ".*-beta*"]
+        return dice.choice(["*", "*-*", *(_numbers(dice, 1, 3) + dice.choice(ends) for _ in range(6))])
+    if kind < 0.5:
+        return f"[{_nuget_version(dice)}]"
+    low = dice.choice([_nuget_version(dice), _nuget_version(dice), "", _numbers(dice, 1, 2) + ".*"])
+    high = _nuget_version(dice) if dice.random() < 0.8 or not low else ""
+    return dice.choice("[(") + low + dice.choice([",", ", "]) + high + dice.choice("])")
+
+
 def _go(dice: Dice) -> str:
     version = dice.choice(["1.", "1.2", ""]) + _numbers(dice, 1, 3)
     return version + (dice.choice(["rc1", "beta2", "rc2", "alpha1"]) if dice.random() < 0.3 else "")
@@ -270,6 +289,26 @@ def _ask_go() -> list[str] | None:
     return [str(go), "run", str(HERE / "gover.go")] if minor and int(minor[1]) >= 22 else None
 
 
+def _ask_nuget() -> list[str] | None:
+    """NuGet.Versioning lies in the folder of the SDK."""
+    dotnet = shutil.which("dotnet")
+    found = sorted(Path(dotnet).resolve().parent.glob("sdk/*/NuGet.Versioning.dll")) if dotnet else []
+    if not found:
+        return None
+    made = Path(tempfile.mkdtemp(prefix="dokimon-differential-"))
+    shutil.copy(HERE / "nuget.cs", made / "nuget.cs")
+    (made / "nuget.csproj").write_text(
+        '<Project Sdk="Microsoft.NET.Sdk"><PropertyGroup><OutputType>Exe</OutputType><Nullable>enable</Nullable>'
+        f"<TargetFramework>net{found[-1].parent.name.partition('.')[0]}.0</TargetFramework>"
+        "<ImplicitUsings>enable</ImplicitUsings></PropertyGroup><ItemGroup>"
+        f'<Reference Include="NuGet.Versioning" HintPath="{found[-1]}" /></ItemGroup></Project>'
+    )
+    subprocess.run(
+        [str(dotnet), "build", "-v", "q", "-o", str(made / "out")], cwd=made, check=True, capture_output=True
+    )
+    return [str(dotnet), str(made / "out/nuget.dll")]
+
+
 REFERENCES = {
     "npm": Reference(_npm, _semver, _ask_npm),
     "composer": Reference(_composer, _composer_version, _ask_composer),
@@ -280,6 +319,7 @@ REFERENCES = {
     "cargo": Reference(_cargo, _semver, _ask_cargo),
     "elixir": Reference(_elixir, _semver, _ask_elixir),
     "go": Reference(_go, _go, _ask_go),
+    "nuget": Reference(_nuget, _nuget_version, _ask_nuget),
 }
 
 

@@ -29,6 +29,7 @@ LANGUAGES = {
     "pep440": "pep440",
     "plain": "plain",
     "poetry": "poetry",
+    "runtime-rollforward": "runtime_rollforward",
     "sdk-rollforward": "sdk_rollforward",
     "swift": "swift",
 }

@@ -6,6 +6,7 @@ import re
 from collections.abc import Iterator, Mapping
 from pathlib import Path
 
+from dokimon.core.declarations.global_json import HOST, read_text
 from dokimon.core.declarations.msbuild import (
     frameworks_of,
     included,
@@ -28,31 +29,44 @@ from dokimon.core.declarations.solutions import ENDINGS, all_projects_named, pro
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
 from dokimon.core.reading.xml import Element, as_xml
 from dokimon.core.source import Source
+from dokimon.core.versions.languages import sdk_rollforward
 
-_GLOBAL = {"sdk": "table", "sdk.version": "text", "sdk.rollForward": "text", "sdk.allowPrerelease": "true or false"}
 _TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
 
 
 def read_global(manifest: Manifest) -> list[Requirement]:
-    """Read the SDK and its roll-forward policy (learn.microsoft.com, "global.json overview")."""
-    data = as_json(manifest, comments=True)
-    if wrong := misfits(manifest, data, _GLOBAL, "dotnet"):
-        return wrong
-    sdk = data.get("sdk")
-    if not isinstance(sdk, dict):
+    """Read which SDK is taken in the folder and below it; a file that says nothing ends what one above it says."""
+    asked = read_text(manifest.text)
+    source = manifest.json_source("sdk", "version") if asked.wanted else manifest.source(1)
+    if asked.ignored:
+        as_json(manifest, comments=True)  # what is no JSON at all is told as such
+        why = f"the .NET host passes the file over and takes the newest SDK: {asked.ignored}"
+        return [any_version("dotnet", source, why, component="sdk")]
+    if asked.wanted is None:
+        return [brought(any_version("dotnet", source, "it names no version of the SDK", component="sdk"))]
+    why, component = asked.says or "", "sdk"
+    for place in asked.paths or ():
+        if place == HOST:
+            component = "sdk"
+            break
+        here = _sdks_in(manifest.path.parent / place, manifest.root)
+        if taken := sdk_rollforward.taken(asked.wanted, here):
+            need = requirement(
+                "dotnet", asked.wanted, "sdk-rollforward", source, component="sdk", why=f"{place} has {taken}"
+            )
+            return [brought(need)]
+        component = f"sdk in {place}"
+    if not asked.version:
+        return [any_version("dotnet", source, why or f"any SDK will do ({asked.wanted})", component=component)]
+    return [requirement("dotnet", asked.wanted, "sdk-rollforward", source, component=component, why=why or None)]
+
+
+def _sdks_in(folder: Path, root: Path) -> list[str]:
+    """Return the SDKs in a folder of the checkout."""
+    if not folder.resolve().is_relative_to(root):
         return []
-    version = sdk.get("version")
-    if not isinstance(version, str):
-        policy = sdk.get("rollForward")
-        why = f"any SDK will do ({policy})" if policy else "it names no version of the SDK"
-        return [any_version("dotnet", manifest.json_source("sdk"), why, component="sdk")] if sdk else []
-    words = [version]
-    if "rollForward" in sdk:
-        words.append(str(sdk["rollForward"]))
-    if sdk.get("allowPrerelease") is False:
-        words.append("allowPrerelease=false")
-    source = manifest.json_source("sdk", "version")
-    return [requirement("dotnet", " ".join(words), "sdk-rollforward", source, component="sdk")]
+    found = (path.parent.name for path in folder.glob("sdk/*/dotnet.dll"))
+    return [name for name in found if sdk_rollforward.is_version(name)]
 
 
 _SDK_OF_LANGUAGE = {"14": "10.0", "13": "9.0", "12": "8.0", "11": "7.0", "10": "6.0", "9": "5.0", "8": "3.0"}
