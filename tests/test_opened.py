@@ -11,6 +11,7 @@ import msgspec
 import pytest
 
 from dokimon.core.checks.devtools import _Seen, is_loading
+from dokimon.core.checks.html import read
 from dokimon.core.checks.opened import NO_BROWSER, check_opened, is_shell, judged
 from dokimon.core.checks.rendered import Rendered
 from dokimon.core.checks.root_page import RootPage
@@ -69,6 +70,22 @@ def test_what_a_browser_saw_and_what_is_made_of_it(page: dict[str, Any], verdict
 )
 def test_a_page_that_only_its_scripts_fill(markup: str, expected: bool) -> None:
     assert is_shell(markup) == expected
+
+
+@pytest.mark.parametrize(
+    "script, expected",
+    [
+        ("<script src=a.js></script>", True),
+        ("<script type=module src='/a.js'></script>", True),
+        ("<script>tides()</script>", True),
+        ('<script type="text/javascript; charset=utf-8">tides()</script>', True),
+        ("<script></script>", False),
+        ('<script type="application/ld+json">{}</script><script type=importmap>{}</script>', False),
+        ("<script src=https://cdn.invalid/a.js></script><script src=//cdn.invalid/b.js></script>", False),
+    ],
+)
+def test_code_of_a_page_of_its_own(script: str, expected: bool) -> None:
+    assert read(f"<h1>Tides</h1>{script}").has_own_code == expected
 
 
 def test_a_page_that_says_that_it_is_loading() -> None:

@@ -84,6 +84,7 @@ def impatient(monkeypatch: pytest.MonkeyPatch) -> None:
         (["greets", "0"], "passed", "and greets as SMTP does"),
         (["hangs-up", "0"], "passed", "it does not speak HTTP"),
         (["silent", "0"], "passed", "and is silent to HTTP"),
+        (["deaf", "0"], "failed", "it takes no connection"),
     ],
 )
 def test_what_does_not_speak_http_is_known_for_what_it_is(

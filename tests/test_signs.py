@@ -10,7 +10,7 @@ import msgspec
 import pytest
 
 from dokimon.core.checks.fetching import Response
-from dokimon.core.checks.told_errors import told_error
+from dokimon.core.checks.told_errors import broken_json, told_error
 from dokimon.core.planning.health import health_paths
 from dokimon.core.planning.parts import asks_in_shell, background_parts, starts_several
 from dokimon.core.planning.plan import RunPlan
@@ -256,6 +256,25 @@ def answer(body: str, media_type: str = "application/json") -> Response:
 def test_answers_that_tell_of_their_own_failure(body: str, media_type: str, told: str | None) -> None:
     found = told_error(answer(body, media_type))
     assert (found is None) == (told is None) and (told or "") in (found or ""), found
+
+
+@pytest.mark.parametrize(
+    "body, media_type, where",
+    [
+        ('{"tides": [1, 2}', "application/json", "line 1, column 16"),
+        ('{"a": 1,\n "b": }', "application/problem+json", "line 2"),
+        ('{"tides": [1, 2]}', "application/json", None),
+        ('{"a": 1}\n{"a": 2}', "application/json", None),
+        ("pong", "application/json", None),
+        ("", "application/json", None),
+        ('{"tides": [1, 2}', "application/x-ndjson", None),
+        ("{tides}", "text/plain", None),
+    ],
+)
+def test_json_that_cannot_be_read(body: str, media_type: str, where: str | None) -> None:
+    found = broken_json(answer(body, media_type))
+    assert (found is None) == (where is None) and (where or "") in (found or ""), found
+    assert broken_json(msgspec.structs.replace(answer(body, media_type), complete=False)) is None
 
 
 @pytest.mark.parametrize(

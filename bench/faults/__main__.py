@@ -165,8 +165,8 @@ def laid_out(
         if ready:
             shutil.copytree(ready, folder, symlinks=True)
         (folder / ".git").mkdir(parents=True)
-        files = edited(project, fault or {"place": "port"})
-        _write(folder, files)
+        whole, files = edited(project, {"place": "port"}), edited(project, fault or {"place": "port"})
+        _write(folder, {name: text for name, text in files.items() if not ready or text != whole.get(name)})
         for name in project["files"].keys() - files.keys():
             (folder / name).unlink(missing_ok=True)
         kept = {name: value for name, value in os.environ.items() if not name.startswith(("DOKIMON_", "VIRTUAL_ENV"))}

@@ -49,8 +49,12 @@ elif kind in ("greets", "hangs-up", "silent"):
             link.sendall(b"220 saltmarsh ESMTP\r\n")
             link.recv(1000)
         if kind == "silent":
-            time.sleep(600)
+            while link.recv(1000):
+                pass
         link.close()
+elif kind == "deaf":
+    server = socket.create_server(("127.0.0.1", port))
+    time.sleep(600)
 elif kind == "usage":
     import argparse
 

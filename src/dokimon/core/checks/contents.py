@@ -13,7 +13,7 @@ from dokimon.core.checks.html import Page, SelectorFault, read, select
 from dokimon.core.checks.measuring import Measure, judge_value
 from dokimon.core.checks.spec import Pattern, Text, Texts, texts
 from dokimon.core.checks.texts import find, in_words
-from dokimon.core.checks.told_errors import told_error
+from dokimon.core.checks.told_errors import broken_json, told_error
 from dokimon.core.patterns import PatternFault
 from dokimon.core.report.model import Check, CheckVerdict
 from dokimon.core.text import clean, counted
@@ -64,7 +64,10 @@ _NO_CONTENT = 204
 
 
 def _check_words(answer: Response) -> list[Check]:
-    """Return the failure that an answer which is no page tells of itself, whatever its status."""
+    """Return the failure that an answer which is no page tells of itself, whatever its status; or JSON that is none."""
+    if wrong := broken_json(answer):
+        seen = clean(f"it says that it is {answer.type}, and is not: {wrong}")
+        return [Check(name="JSON", verdict="failed", expected="JSON that can be read", seen=seen)]
     told = told_error(answer)
     if told is None:
         return []

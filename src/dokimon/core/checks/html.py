@@ -2,6 +2,7 @@
 
 from __future__ import annotations
 
+import re
 from collections.abc import Iterable, Iterator
 from functools import lru_cache
 from typing import TYPE_CHECKING, NamedTuple
@@ -13,11 +14,15 @@ if TYPE_CHECKING:
 
 
 class Page(NamedTuple):
-    """What is on a page: its title, the words to be read, and how many scripts there are."""
+    """What is on a page: its title, the words to be read, how many scripts there are, and whether it has code of its own.
+
+    That is a script in the page, or one from the server of the page.
+    """
 
     title: str | None
     words: str
     scripts: int
+    has_own_code: bool = False
 
 
 MOST_TAGS = 50_000
@@ -51,10 +56,23 @@ def read(markup: str) -> Page:
     """Return what is on a page; whatever is wrong with its markup."""
     soup = _tree(markup)
     title = soup.title.get_text(" ", strip=True) if soup.title else None
-    scripts = len(soup.find_all("script"))
+    scripts = soup.find_all("script")
+    has_own_code = any(_is_own_code(each) for each in scripts)
     for hidden in soup(["script", "style", "template", "noscript", "title"]):
         hidden.decompose()
-    return Page(title or None, soup.get_text(" ", strip=True), scripts)
+    return Page(title or None, soup.get_text(" ", strip=True), len(scripts), has_own_code)
+
+
+_CODE = re.compile(r"(?i)(?:module|(?:text|application)/(?:x-)?(?:java|ecma)script)?")
+_ELSEWHERE = re.compile(r"(?i)[a-z][a-z0-9+.-]*:|//")
+
+
+def _is_own_code(script: Tag) -> bool:
+    """Whether a script is code (HTML, §4.12.1, "The script element"), and no other server's."""
+    if not _CODE.fullmatch(str(script.get("type") or "").partition(";")[0].strip()):
+        return False
+    source = script.get("src")
+    return not _ELSEWHERE.match(str(source).strip()) if source else bool(script.get_text(strip=True))
 
 
 def select(markup: str, selector: str) -> list[Tag]:

@@ -15,6 +15,7 @@ import msgspec
 
 from dokimon.core.checks.context import CheckContext
 from dokimon.core.checks.fetching import Response
+from dokimon.core.checks.html import read
 from dokimon.core.checks.http import Http, look_at
 from dokimon.core.checks.http2 import over_http2, refuses_http1
 from dokimon.core.checks.opened import check_opened, is_shell, not_rendered
@@ -72,12 +73,18 @@ class RootPage(CheckSpec, frozen=True, kw_only=True):
 
 
 def _opened(answer: Response, checks: list[Check], context: CheckContext) -> list[Check]:
-    """Open a page that its scripts fill in a browser, or say why not. One that is seen to be broken need not be."""
-    if not (answer.is_page and 200 <= (answer.status or 0) < 300 and is_shell(answer.text)):
+    """Open a page with code of its own in a browser; say why not where its scripts fill it. A broken one need not be."""
+    if not (answer.is_page and 200 <= (answer.status or 0) < 300):
+        return checks
+    fills = is_shell(answer.text)
+    if not fills and not read(answer.text).has_own_code:
         return checks
     if any(each.verdict == "failed" for each in checks):
         return checks
-    if why := not_rendered(context):
+    why = not_rendered(context)
+    if why and not fills:
+        return checks
+    if why:
         return [
             msgspec.structs.replace(each, seen=f"{each.seen}; {why}") if each.name == "page" else each
             for each in checks

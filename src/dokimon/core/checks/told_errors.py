@@ -35,6 +35,26 @@ def told_error(answer: Response) -> str | None:
     return None
 
 
+def broken_json(answer: Response) -> str | None:
+    """Return where an answer that says it is JSON, and begins as such (RFC 8259), is none; None where it is well.
+
+    Values one after another are let pass: servers stream them under that name.
+    """
+    is_json = answer.type == "application/json" or answer.type.endswith("+json")
+    text = answer.text.lstrip("\ufeff \t\r\n")
+    if not (is_json and answer.complete and text[:1] in ("{", "[")):
+        return None
+    import json
+
+    try:
+        json.loads(text)
+    except json.JSONDecodeError as wrong:
+        return None if wrong.msg == "Extra data" else f"line {wrong.lineno}, column {wrong.colno}: {wrong.msg}"
+    except (ValueError, RecursionError):
+        return None
+    return None
+
+
 def _told_in_json(text: str) -> str | None:
     import json
 

@@ -83,7 +83,7 @@ def _shown(lines: Sequence[str]) -> dict[str, _Shown]:
     for number, line in enumerate(lines):
         for name, groups in _of_line(line, likely) if number not in code else ():
             says_more = name in best and not causes[name].below and len(groups) > len(best[name].groups)
-            if name not in best or says_more:
+            if name not in best or says_more or causes[name].innermost:
                 best[name] = _Shown(causes[name].rank, number, line, groups)
     return best
 
@@ -91,7 +91,7 @@ def _shown(lines: Sequence[str]) -> dict[str, _Shown]:
 def _by_exit_status(status: int | None, surest: int, lines: Sequence[str]) -> dict[str, _Shown]:
     """Return the causes that an exit status shows by itself: it says little where a line says more."""
     found = {name: each.rank for name, each in known_causes().items() if status in each.exits and each.rank > surest}
-    said = telling_line(lines, exceptions_alone=True) if found else None
+    said = telling_line(lines) if found else None
     return {name: _Shown(rank, _number_of(said, lines), said, {}) for name, rank in found.items()}
 
 

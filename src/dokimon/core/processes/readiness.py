@@ -271,6 +271,10 @@ def _settled_listening(settled: Settled, looks: _Looks, sockets: Sequence[Listen
         return _dumb(line, sockets[0], spent) if looks.listening_seconds > _DUMB_SECONDS else None
     if looks.listening_seconds < _SILENT_SECONDS:
         return None
+    if waiting := here().unaccepted(sockets[0].port):
+        return _dumb(
+            f"it takes no connection: {waiting} {'waits' if waiting == 1 else 'wait'} there", sockets[0], spent
+        )
     by = f"it accepts connections on port {sockets[0].port}, and is silent to HTTP"
     return State(how="up", seconds=spent, by=by, at=sockets[0])
 

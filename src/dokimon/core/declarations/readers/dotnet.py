@@ -3,18 +3,15 @@
 from __future__ import annotations
 
 import re
-from collections.abc import Iterator, Mapping
+from collections.abc import Iterable, Iterator, Sequence
 from pathlib import Path
+from typing import NamedTuple
 
 from dokimon.core.declarations.global_json import HOST, read_text
-from dokimon.core.declarations.msbuild import (
-    frameworks_of,
-    included,
-    known_of,
-    properties_of,
-    props_above,
-    sdk_of,
-)
+from dokimon.core.declarations.msbuild.evaluating import is_of_an_sdk
+from dokimon.core.declarations.msbuild.expressions import framework_parts, is_known
+from dokimon.core.declarations.msbuild.project import MsProject, project_of
+from dokimon.core.declarations.msbuild.starting import launch_policies, template_policies
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
@@ -27,9 +24,9 @@ from dokimon.core.declarations.requirement import (
 from dokimon.core.declarations.shapes import misfits
 from dokimon.core.declarations.solutions import ENDINGS, all_projects_named, projects_named
 from dokimon.core.reading.manifest import Manifest, ManifestFault, as_json, open_manifest
-from dokimon.core.reading.xml import Element, as_xml
+from dokimon.core.reading.xml import as_xml
 from dokimon.core.source import Source
-from dokimon.core.versions.languages import sdk_rollforward
+from dokimon.core.versions.languages import runtime_rollforward, sdk_rollforward
 
 _TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
 
@@ -69,130 +66,168 @@ def _sdks_in(folder: Path, root: Path) -> list[str]:
     return [name for name in found if sdk_rollforward.is_version(name)]
 
 
-_SDK_OF_LANGUAGE = {"14": "10.0", "13": "9.0", "12": "8.0", "11": "7.0", "10": "6.0", "9": "5.0", "8": "3.0"}
-"""The first SDK that compiles a version of C# (learn.microsoft.com, "C# language versioning")."""
+_SDK_OF_LANGUAGE = {
+    ".csproj": {"14": "10.0", "13": "9.0", "12": "8.0", "11": "7.0", "10": "6.0", "9": "5.0", "8": "3.0"},
+    ".fsproj": {"10": "10.0", "9": "9.0", "8": "8.0", "7": "7.0", "6": "6.0", "5": "5.0", "4.7": "3.0"},
+    ".vbproj": {"17.13": "9.0", "16.9": "5.0", "16": "3.0"},
+}
+"""The first SDK that compiles a version of C#, F# or Visual Basic (learn.microsoft.com, "language versioning")."""
 
 _ON_WINDOWS = {"usewpf": "WPF", "usewindowsforms": "Windows Forms", "usewinui": "WinUI"}
-_SYSTEM_OF = {"windows": "windows", "macos": "macos", "maccatalyst": "macos", "ios": "macos", "tvos": "macos"}
-_WORKLOADS = ("android", "ios", "maccatalyst", "macos", "tvos", "tizen", "browser")
+_SYSTEM_OF = {"macos": "macos", "maccatalyst": "macos", "ios": "macos", "tvos": "macos"}
+_WORKLOADS = ("android", "ios", "maccatalyst", "macos", "tvos", "tizen")
+_NATIVE_WASM = ("wasmbuildnative", "runaotcompilation")
+
+
+class _Build(NamedTuple):
+    """A project as it is built for one target framework: its moniker, identifier, version and platform."""
+
+    project: MsProject
+    moniker: str
+    kind: str
+    version: str
+    platform: str
 
 
 def read_project(manifest: Manifest) -> list[Requirement]:
     """Read the target frameworks, which runtimes they run on, and whether the project needs one system.
 
     Of several target frameworks each has a runtime of its own, side by side; a system is needed where each of them needs
-    it. Libraries run nowhere by themselves. What a `Condition` decides counts where nothing else is said.
+    it. Libraries run nowhere by themselves. What lies around projects (`Directory.Build.props`) asks for nothing by itself.
     """
-    project = as_xml(manifest)
-    is_props = manifest.path.suffix == ".props"
-    known = {} if is_props else props_above(manifest.path.parent, manifest.root)
-    known |= known_of(project, manifest)
-    frameworks, element = frameworks_of(project, known)
-    if not frameworks:
-        if is_props or known.get("targetframework") or known.get("targetframeworks"):
-            return []
-        if sdk_of(project) or not project.first("PropertyGroup"):
-            return [any_version("dotnet", manifest.source(project.line), component="sdk")]
-        frameworks = ["net40"]  # an old project: what the .NET Framework of its time was
+    project = project_of(manifest)
+    if project is None or manifest.path.suffix not in ENDINGS:
+        return []
+    if not project.frameworks and (project.sdks or not project.settings):
+        return [any_version("dotnet", manifest.source(project.line), component="sdk")]
+    source = _source(project, project.named_in())
     found: dict[tuple[str, str | None, str], Requirement] = {}
-    line = element.line if element else project.line
-    source = manifest.source(line)
 
-    def add(needs: Iterator[Requirement]) -> None:
+    def add(needs: Iterable[Requirement]) -> None:
         for need in needs:
             found.setdefault((need.tool, need.component, need.wanted), need)
 
-    for framework in frameworks:
-        add(_of_framework(framework, source, project, known, is_props))
-    if system := _only_system(frameworks, known):
+    builds = []
+    for moniker in project.frameworks or ("net40",):  # an old project: what the .NET Framework of its time was
+        one = project_of(manifest, moniker) if len(project.frameworks) > 1 else project
+        build = _Build(one or project, moniker, *framework_parts(moniker))
+        builds.append(build)
+        add(_of_framework(build, source))
+    if system := _only_system(builds):
         what, name = system
-        add(iter([platform_need([name], source, what)]))
-    if workload := known.get("usemaui", "").lower() == "true" and "maui":
-        add(iter([any_version("dotnet", source, "the project uses MAUI", component=f"workload {workload}")]))
-    for each in properties_of(project):
-        if each.name.lower() == "langversion" and (sdk := _SDK_OF_LANGUAGE.get(each.text.strip().partition(".")[0])):
-            why = f"it compiles C# {each.text.strip()}"
-            need = requirement("dotnet", f">={sdk}", "plain", manifest.source(each.line), component="sdk", why=why)
-            add(iter([need]))
+        add([platform_need([name], source, what)])
+    add(_of_workloads(builds[0].project, source))
+    add(_of_language(builds[0].project))
     return list(found.values())
 
 
-def _parts(framework: str) -> tuple[str, str | None] | None:
-    """Return the version and the platform of a target framework of .NET itself (net8.0-windows, netcoreapp3.1)."""
-    found = re.fullmatch(r"(?:net|netcoreapp)(\d+\.\d+)(?:-([a-z]+)[\d.]*)?", framework)
-    return (found[1], found[2]) if found else None
+def _source(project: MsProject, name: str) -> Source:
+    """Return where the project file sets a property; the file itself where that is done around it."""
+    setting = project.settings.get(name)
+    return project.manifest.source(setting.line if setting and setting.manifest is project.manifest else 1)
 
 
-def _of_framework(
-    framework: str, source: Source, project: Element, known: Mapping[str, str], is_props: bool
-) -> Iterator[Requirement]:
+def _of_framework(build: _Build, source: Source) -> Iterator[Requirement]:
     """Yield what a target framework moniker asks for (learn.microsoft.com, "Target frameworks")."""
-    if "$(" in framework:
-        yield unreadable("dotnet", source, f"{framework} is worked out by MSBuild, which is not run here")
+    moniker, project = build.moniker, build.project
+    if not is_known(moniker):
+        yield unreadable("dotnet", source, f"{moniker} is worked out by the SDK, which is not run here")
         return
-    if re.fullmatch(r"netstandard\d+\.\d+", framework) or re.fullmatch(r"net[1-4]\d{1,2}", framework):
-        if framework.startswith("netstandard") or sdk_of(project):
-            yield any_version("dotnet", source, f"it builds {framework}", component="sdk")
+    if build.kind in (".NETStandard", ".NETFramework"):
+        if project.sdks:
+            yield any_version("dotnet", source, f"it builds {moniker}", component="sdk")
         return
-    parts = _parts(framework)
-    if parts is None:
-        yield unreadable("dotnet", source, f"{framework!r} is not a target framework that is known here")
+    if not build.kind:
+        yield unreadable("dotnet", source, f"{moniker!r} is not a target framework that is known here")
         return
-    version, platform = parts
-    yield requirement("dotnet", f">={version}", "plain", source, component="sdk", why=f"it builds {framework}")
-    if platform in _WORKLOADS and known.get("usemaui", "").lower() != "true":
-        yield any_version("dotnet", source, f"it builds {framework}", component=f"workload {platform}")
-    if is_props or (platform in _WORKLOADS):
+    yield requirement("dotnet", f">={build.version}", "plain", source, component="sdk", why=f"it builds {moniker}")
+    if build.platform in _WORKLOADS:
+        if not project.says("usemaui"):
+            yield any_version("dotnet", source, f"it builds {moniker}", component=f"workload {build.platform}")
         return
-    sdk = sdk_of(project)
-    is_web = sdk.startswith("Microsoft.NET.Sdk.Web")
-    if not (is_web or _runs(project, known, sdk)) or known.get("selfcontained", "").lower() == "true":
+    if build.platform == "browser" or not _runs(project) or project.says("selfcontained"):
         return
-    policy = known.get("rollforward", "minor").lower()
-    wanted = f">={version}" if "major" in policy else version
-    if policy in ("minor", "latestminor"):
-        major, _, minor = version.partition(".")
-        wanted = major if minor == "0" else f">={version}, <{int(major) + 1}"
-    yield beside_others(
-        requirement("dotnet", wanted, "plain", source, component="runtime", why=f"{framework} runs on it")
-    )
-    if is_web or "Microsoft.AspNetCore.App" in included(project, "FrameworkReference"):
-        why = f"{framework} runs on it: a web project"
-        yield beside_others(requirement("dotnet", wanted, "plain", source, component="aspnetcore", why=why))
-
-
-def _runs(project: Element, known: Mapping[str, str], sdk: str) -> bool:
-    """Whether the project is started, and no library: a program, a service, or tests."""
-    if known.get("outputtype", "").lower() in ("exe", "winexe") or sdk.startswith("Microsoft.NET.Sdk.Worker"):
-        return True
-    return known.get("istestproject", "").lower() == "true" or "Microsoft.NET.Test.Sdk" in included(
-        project, "PackageReference"
-    )
-
-
-def _only_system(frameworks: list[str], known: Mapping[str, str]) -> tuple[str, str] | None:
-    """Return why the project needs one system, and which; None where some target framework goes without it."""
-    systems = []
-    for framework in frameworks:
-        parts = _parts(framework)
-        if parts:
-            systems.append(_SYSTEM_OF.get(parts[1] or ""))
-        else:
-            systems.append("windows" if re.fullmatch(r"net[1-4]\d{1,2}", framework) else None)
-    for name, what in _ON_WINDOWS.items():
-        if known.get(name, "").lower() == "true" and known.get("enablewindowstargeting", "").lower() != "true":
-            systems = [
-                each or ("windows" if _parts(one) else None) for each, one in zip(systems, frameworks, strict=True)
-            ]
-            if set(systems) == {"windows"}:
-                return f"{what} runs on Windows only", "windows"
-    if len(set(systems)) == 1 and systems[0]:
-        old = all(_parts(each) is None for each in frameworks)
-        what = (
-            f"the .NET Framework ({frameworks[0]}) runs on Windows only" if old else f"{frameworks[0]} is built for it"
+    wanted, where = _runtime_of(build, source)
+    why = f"{moniker} runs on it"
+    yield beside_others(requirement("dotnet", wanted, "runtime-rollforward", where, component="runtime", why=why))
+    if _is_web(project) or "Microsoft.AspNetCore.App" in project.shared:
+        why = f"{moniker} runs on it: a web project"
+        yield beside_others(
+            requirement("dotnet", wanted, "runtime-rollforward", where, component="aspnetcore", why=why)
         )
-        return what, systems[0]
+
+
+def _is_web(project: MsProject) -> bool:
+    return any(sdk.startswith("Microsoft.NET.Sdk.Web") for sdk in project.sdks)
+
+
+def _runs(project: MsProject) -> bool:
+    """Whether the project is started, and no library: a program, a service, or tests."""
+    is_program = project.value("outputtype").lower() in ("exe", "winexe")
+    return is_program or project.says("istestproject") or "microsoft.net.test.sdk" in project.packages
+
+
+def _runtime_of(build: _Build, source: Source) -> tuple[str, Source]:
+    """Return the runtime that a program asks the host for, in `runtime-rollforward`, and what says so.
+
+    The version is of the target framework unless `RuntimeFrameworkVersion` names it; the policy is the project's, its
+    `runtimeconfig.template.json`'s, or the launch profile's, the last of these first.
+    """
+    project = build.project
+    version = build.version + ".0"
+    if project.value("runtimeframeworkversion"):
+        named = project.value("runtimeframeworkversion")
+        if sdk_rollforward.is_version(named):
+            version, source = named, _source(project, "runtimeframeworkversion")
+    policies = [
+        *launch_policies(project.path.parent),
+        *template_policies(project.path.parent),
+        project.value("rollforward"),
+    ]
+    policy = next((found for each in policies if (found := runtime_rollforward.policy_named(each))), "")
+    return f"{version} {policy}".strip() if policy != runtime_rollforward.DEFAULT else version, source
+
+
+def _only_system(builds: Sequence[_Build]) -> tuple[str, str] | None:
+    """Return why the project needs one system, and which; None where some target framework goes without it."""
+    found = [_system_of(build) for build in builds]
+    first = found[0]
+    return first if first and all(each and each[1] == first[1] for each in found) else None
+
+
+def _system_of(build: _Build) -> tuple[str, str] | None:
+    project, moniker = build.project, build.moniker
+    if build.kind == ".NETFramework":
+        runs_here = project.sdks and not _runs(project)  # the SDK builds libraries of it anywhere
+        return None if runs_here else (f"the .NET Framework ({moniker}) runs on Windows only", "windows")
+    if system := _SYSTEM_OF.get(build.platform):
+        return f"{moniker} is built for it", system
+    targets = build.platform in ("windows", "") and not project.says("enablewindowstargeting")
+    for name, what in _ON_WINDOWS.items():
+        if targets and project.says(name):
+            return f"{what} runs on Windows only", "windows"
     return None
+
+
+def _of_workloads(project: MsProject, source: Source) -> Iterator[Requirement]:
+    """Yield the workloads that a property asks for (learn.microsoft.com, "dotnet workload")."""
+    if project.says("usemaui"):
+        yield any_version("dotnet", source, "the project uses MAUI", component="workload maui")
+    for name in _NATIVE_WASM:
+        if project.says(name) and name in project.settings:
+            why = "it compiles WebAssembly of its own"
+            yield any_version("dotnet", _source(project, name), why, component="workload wasm-tools")
+
+
+def _of_language(project: MsProject) -> Iterator[Requirement]:
+    """Yield the SDK that a version of the language asks for."""
+    version = project.value("langversion")
+    known = _SDK_OF_LANGUAGE.get(project.path.suffix, {})
+    sdk = known.get(version.removesuffix(".0")) or known.get(version.partition(".")[0])
+    if sdk:
+        language = {".csproj": "C#", ".fsproj": "F#"}.get(project.path.suffix, "Visual Basic")
+        why = f"it compiles {language} {version}"
+        yield requirement("dotnet", f">={sdk}", "plain", _source(project, "langversion"), component="sdk", why=why)
 
 
 def read_tools(manifest: Manifest) -> list[Requirement]:
@@ -230,7 +265,7 @@ def _not_there(manifest: Manifest) -> Iterator[Requirement]:
 def _is_of_the_sdk(path: Path, root: Path) -> bool:
     """Whether the SDK builds a project: it names one; old projects of the .NET Framework do not."""
     try:
-        return bool(sdk_of(as_xml(open_manifest(path, root))))
+        return is_of_an_sdk(as_xml(open_manifest(path, root)))
     except ManifestFault:
         return True
 

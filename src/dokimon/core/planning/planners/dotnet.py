@@ -7,7 +7,7 @@ from collections.abc import Sequence
 from itertools import islice
 from pathlib import Path
 
-from dokimon.core.declarations.msbuild import MsProject, read_ms_project
+from dokimon.core.declarations.msbuild.project import MsProject, read_ms_project
 from dokimon.core.declarations.solutions import ENDINGS, projects_named, solutions_in
 from dokimon.core.declarations.walking import files_near
 from dokimon.core.files import text_of

@@ -33,7 +33,7 @@ from dokimon.core.processes.systems.values import Address, Handle
 __all__ = [
     "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt", "is_alive",
     "is_blind", "kill_session", "launch", "let_go", "most_children", "new_listeners", "ports_of_all", "send",
-    "share_content", "sockets", "udp_ports", "unix_sockets", "widen",
+    "share_content", "sockets", "udp_ports", "unaccepted", "unix_sockets", "widen",
 ]  # fmt: skip
 
 REAPS_ORPHANS = True
@@ -299,6 +299,20 @@ def udp_ports(pids: Iterable[int]) -> list[int]:
             if len(fields) > 9 and fields[3] == b"07":
                 bound[int(fields[9])] = int(fields[1].rpartition(b":")[2], 16)
     return sorted({bound[inode] for pid in pids for inode in _sockets_of(pid) if inode in bound})
+
+
+def unaccepted(port: int) -> int:
+    """Return how many connections wait at a TCP port for its server to take them.
+
+    proc_net_tcp(5): of a listening socket (state 0A) the fifth field, behind the colon, is the length of that queue.
+    """
+    waiting = 0
+    for table in ("/proc/self/net/tcp", "/proc/self/net/tcp6"):
+        for line in _read(table).split(b"\n")[1:]:
+            fields = line.split()
+            if b" 0A " in line and int(fields[1].rpartition(b":")[2], 16) == port:
+                waiting += int(fields[4].rpartition(b":")[2], 16)
+    return waiting
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:

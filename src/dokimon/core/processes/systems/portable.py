@@ -26,7 +26,7 @@ from dokimon.core.processes.systems.values import Address, Handle, Listeners
 __all__ = [
     "MARK", "REAPS_ORPHANS", "STOP_SIGNALS", "below", "cpu_seconds", "handle", "hold", "interrupt",
     "is_alive", "is_blind", "kill_session", "launch", "let_go", "most_children", "new_listeners",
-    "ports_of_all", "send", "share_content", "sockets", "udp_ports", "unix_sockets", "widen",
+    "ports_of_all", "send", "share_content", "sockets", "udp_ports", "unaccepted", "unix_sockets", "widen",
 ]  # fmt: skip
 
 REAPS_ORPHANS = False
@@ -130,6 +130,11 @@ def ports_of_all() -> list[int]:
     except psutil.Error as wrong:
         raise OSError(str(wrong)) from None
     return [each.laddr.port for each in connections if each.status == psutil.CONN_LISTEN and each.laddr]
+
+
+def unaccepted(port: int) -> int:
+    """Return 0: how many connections wait to be taken is not told here."""
+    return 0
 
 
 def unix_sockets(pids: Iterable[int]) -> list[str]:

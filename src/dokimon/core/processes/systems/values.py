@@ -138,6 +138,9 @@ class System(Protocol):
     def ports_of_all(self) -> list[int]:
         """Return the ports on which anything listens; raises `OSError` where that is refused."""
 
+    def unaccepted(self, port: int) -> int:
+        """Return how many connections wait at a TCP port for its server to take them; 0 where the system does not tell."""
+
     def unix_sockets(self, pids: Iterable[int]) -> list[str]:
         """Return the paths of UNIX sockets on which these processes listen."""
 

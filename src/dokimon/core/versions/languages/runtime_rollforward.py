@@ -11,13 +11,21 @@ from collections.abc import Iterable
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages.comparing import compare
-from dokimon.core.versions.languages.sdk_rollforward import version_of
-from dokimon.core.versions.orders import semver
-from dokimon.core.versions.orders.semver import SEMVER, Key
+from dokimon.core.versions.orders import Order, semver
+from dokimon.core.versions.orders.semver import Key
 from dokimon.core.versions.sets import HIGHEST, before, between
 
 POLICIES = ("LatestPatch", "Minor", "LatestMinor", "Major", "LatestMajor", "Disable")
 DEFAULT = "Minor"
+
+
+def version_of(text: str) -> Key:
+    """Return the key of a version; numbers that it leaves out are zeros. Raises `VersionFault`."""
+    numbers, dash, name = text.strip().partition("-")
+    return semver.parse(".".join([*numbers.split("."), "0", "0"][: max(numbers.count(".") + 1, 3)]) + dash + name)
+
+
+RUNTIMES = Order("runtime", version_of)
 
 
 def policy_named(text: str) -> str | None:
@@ -44,7 +52,7 @@ def compile(text: str) -> Constraint:
     }.get(policy)
     bound = before(semver.key_of(*end, "0"), ".".join(map(str, end))) if end else HIGHEST
     versions = compare("=", key, version) if policy == "Disable" else between(before(key, version), bound)
-    return Constraint(language="runtime-rollforward", text=text, order=SEMVER, versions=versions)
+    return Constraint(language="runtime-rollforward", text=text, order=RUNTIMES, versions=versions)
 
 
 def taken(text: str, versions: Iterable[str]) -> str | None:
