@@ -15,6 +15,7 @@ from dokimon.core.diagnosis.causes import cause_patterns, known_causes
 from dokimon.core.diagnosis.diagnosing import diagnose, telling_line
 from dokimon.core.diagnosis.needed_words import words_of
 from dokimon.core.machine.catalogue import Catalogue
+from dokimon.core.processes.output import Output
 from dokimon.core.smoking.looking_up import looks
 
 
@@ -173,6 +174,38 @@ def test_most_patterns_are_passed_over_for_most_lines() -> None:
 )
 def test_what_a_run_prints_is_one_word_of_a_command_and_no_option(line: str, command: str | None) -> None:
     assert [step.command for step in diagnose([line], 1)[0].remedies][:1] == [command]
+
+
+def test_the_exception_that_the_others_came_from_is_told(tmp_path: Path) -> None:
+    (tmp_path / "Board.cs").write_text("")
+    lines = [
+        "Unhandled exception. System.InvalidOperationException: the board did not start",
+        " ---> System.IO.IOException: the gauge is gone",
+        "   at System.IO.Stream.Read()",
+        f"   at Board.Load() in {tmp_path}/Board.cs:line 7",
+        "   --- End of inner exception stack trace ---",
+        f"   at Board.Main() in {tmp_path}/Board.cs:line 3",
+    ]
+    (found,) = diagnose(lines, 134, root=tmp_path)
+    assert (found.cause, found.at) == ("it threw System.IO.IOException: the gauge is gone", "Board.cs:7")
+
+
+def test_code_that_a_runtime_quotes_is_not_what_it_said() -> None:
+    lines = ["node:internal/child_process:1123", "    result.error = new ErrnoException(result.error);", "", "no tide"]
+    assert "ErrnoException" not in str(diagnose(lines, 1))
+
+
+def test_a_program_that_ends_itself_says_why_before() -> None:
+    (found,) = diagnose(["error: the tide is out"], -6)
+    assert found.line == "error: the tide is out"
+
+
+def test_the_head_of_a_long_stack_is_kept() -> None:
+    output = Output()
+    output._take(b"the tide is out\n" + b"  at rise\n" * 1024, False)
+    assert output.kept()[0] == "the tide is out" and len(output.kept()) == 800
+    output._take(b"  at rise\n" * 30_000, False)
+    assert output.kept()[0] == "the tide is out"
 
 
 def test_the_page_of_causes_is_that_of_the_data() -> None:

@@ -57,7 +57,8 @@ def planned(folder: Path, files: dict[str, str]) -> list[str]:
         ({"a.csproj": '<Project Sdk="My.Sdk/1;Microsoft.NET.Sdk.Web"/>'}, ["dotnet run --no-build"]),
         ({"a.csproj": '<Project Sdk="Microsoft.NET.Sdk"/>', "Directory.Build.props":
             "<Project><PropertyGroup><OutputType>Exe</OutputType></PropertyGroup></Project>"}, ["dotnet run --no-build"]),
-        ({"a.csproj": project(output="Exe").replace("<Out", "<Kind>Exe</Kind><Out").replace(">Exe</Out", ">$(Kind)</Out")}, ["dotnet run --no-build"]),
+        ({"a.csproj": project().replace("<OutputType>Exe", "<Kind>Exe</Kind><OutputType>$(Kind)")},
+            ["dotnet run --no-build"]),
         ({"a.csproj": project(), "b.csproj": LIBRARY}, ["dotnet run --no-build --project a.csproj"]),
         ({"a.csproj": project(), "a.sln": ""}, ["dotnet run --no-build --project a.csproj"]),
         ({"a.csproj": project().replace("work>net10.0</TargetFramework", "works>net8.0;net10.0;net10.0-windows"

@@ -124,7 +124,8 @@ CASES: list[tuple[str, str, list[str], str | bytes, int]] = [
     ("gradle.properties", "org.gradle.java.home=/opt/jdk\n", ["/opt/jdk is there @1"], b"\x80", 1),
     ("local.properties", "# mine\nsdk.dir=/opt/android\n", ["/opt/android is there @2"], b"\x80", 1),
     ("global.json", '{\n  // ours\n  "sdk": {"version": "8.0.302", "rollForward": "latestFeature", "allowPrerelease": '
-        'false}\n}', ["dotnet sdk 8.0.302 latestFeature allowPrerelease=false @3"], '{"sdk": {"version": 8', 1),
+        'false}\n}', ["dotnet sdk 8.0.302 latestFeature allowPrerelease=false @3"],
+        '{"sdk": {"version": 8}}', 1),
     ("app.csproj", CSPROJ, ["dotnet sdk >=8.0 @3", "dotnet runtime 8.0.0 @3", "dotnet sdk >=9.0 @3", "dotnet runtime 9.0.0 @3",
         "system windows @3"],
         "<Project><PropertyGroup><TargetFramework>amiga1</TargetFramework></PropertyGroup></Project>", 1),

@@ -37,7 +37,8 @@ def _value(dice: Dice) -> str:
         name = dice.choice(NAMES)
         ways = [
             dice.choice(_TEXTS), dice.choice(_TEXTS), f"$({name})", f"$({name}.Replace('a', 'o'))", f"$({name}.ToLower())",
-            f"$([System.IO.Path]::GetFileName('x/$({name})'))", "$(MSBuildProjectName)", f"$([MSBuild]::ValueOrDefault('$({name})', 'none'))",
+            f"$([System.IO.Path]::GetFileName('x/$({name})'))", "$(MSBuildProjectName)",
+            f"$([MSBuild]::ValueOrDefault('$({name})', 'none'))",
             f"$([System.String]::Copy('$({name})').Length)", "$([MSBuild]::IsOSPlatform('Linux'))", f"$({name}.Trim())",
         ]  # fmt: skip
         return dice.choice(ways)

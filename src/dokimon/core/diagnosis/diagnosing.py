@@ -50,7 +50,9 @@ def diagnose(
     shown = _shown(kept)
     surest = max((each.rank for each in shown.values()), default=0)
     shown |= _by_exit_status(exit_status, surest, kept)
-    thrown = telling_line(kept, exceptions_alone=went_on or bool(shown)) if surest <= _VAGUE else None
+    code = _lines_of_code(kept)
+    spoken = [line for number, line in enumerate(kept) if number not in code]
+    thrown = telling_line(spoken, exceptions_alone=went_on or bool(shown)) if surest <= _VAGUE else None
     if not shown:
         said = thrown or (_last_line(kept) if exit_status and not went_on else None)
         return (_not_known(said, kept, root),) if said else ()

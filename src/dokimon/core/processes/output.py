@@ -121,9 +121,15 @@ class Output:
 
     def kept(self) -> tuple[str, ...]:
         """Return the lines that are in memory: the first ones, then the last."""
-        end = self._ending()
-        beginning = [_shown(line) for line in self._first.split(b"\n")] if self._size > self._last_size else []
-        return (*beginning[:_KEPT_LINES], *end)
+        return (*(_shown(line) for line in self._beginning()), *self._ending())
+
+    def _beginning(self) -> list[bytes]:
+        """Return the first lines, as far as they are not among the last: an error may stand above a long stack."""
+        if self._size > self._last_size:
+            return self._first.split(b"\n")[:_KEPT_LINES]
+        with self._lock:
+            lines = b"".join(self._last).removesuffix(b"\n").split(b"\n")
+        return lines[: max(len(lines) - _KEPT_LINES, 0)][:_KEPT_LINES]
 
     def since(self, number: int) -> tuple[int, tuple[str, ...]]:
         """Return the count of lines so far, and those after the first `number` that are still kept."""

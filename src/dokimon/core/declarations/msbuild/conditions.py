@@ -73,7 +73,7 @@ class _Reader:
         while self._peek() == "or":
             self._take()
             other = self._all_of(depth)
-            found = True if found or other else None if None in (found, other) else False
+            found = _first_of((True, None, False), found, other)
         return found
 
     def _all_of(self, depth: int) -> bool | None:
@@ -81,7 +81,7 @@ class _Reader:
         while self._peek() == "and":
             self._take()
             other = self._one(depth)
-            found = False if False in (found, other) else None if None in (found, other) else True
+            found = _first_of((False, None, True), found, other)
         return found
 
     def _one(self, depth: int) -> bool | None:
@@ -119,6 +119,11 @@ class _Reader:
             return value.endswith(("/", "\\"))
         path = self._scope.path(value)
         return bool(value) and path.exists() if path.is_relative_to(self._scope.root) else None
+
+
+def _first_of(order: tuple[bool | None, ...], *found: bool | None) -> bool | None:
+    """Return the first value of an order that is among those found."""
+    return next(each for each in order if each in found)
 
 
 _COMPARISONS = ("==", "!=", "<", "<=", ">", ">=")

@@ -96,7 +96,11 @@ class _Evaluator:
             values.setdefault("usingmicrosoftnetsdk", "true")
             self._around(BEFORE)
             is_program = any(sdk.startswith(_PROGRAMS) for sdk in self._sdks)
-            at_first = {**_AT_FIRST, "outputtype": "Exe" if is_program else "Library", "assemblyname": self._manifest.path.stem}
+            at_first = {
+                **_AT_FIRST,
+                "outputtype": "Exe" if is_program else "Library",
+                "assemblyname": self._manifest.path.stem,
+            }
             for key, value in at_first.items():
                 values[key] = values.get(key) or value
         elif name.lower() == "sdk.targets":
@@ -154,11 +158,10 @@ class _Evaluator:
         return holds(element.attributes.get("Condition", ""), self._scope)
 
     def _choose(self, element: Element, manifest: Manifest) -> None:
-        for way in element.children:
-            met = True if way.name == "Otherwise" else self._met(way) if way.name == "When" else False
-            if met is not False:
-                self._walk(way, manifest)
-                return
+        ways = (each for each in element.children if each.name in ("When", "Otherwise"))
+        taken = next((each for each in ways if each.name == "Otherwise" or self._met(each) is not False), None)
+        if taken:
+            self._walk(taken, manifest)
 
     def _set(self, element: Element, manifest: Manifest, met: bool | None) -> None:
         """Set a property; where its condition cannot be decided, only if nothing else has."""

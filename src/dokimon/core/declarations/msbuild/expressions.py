@@ -209,9 +209,12 @@ def framework_parts(moniker: str) -> tuple[str, str, str]:
     kind, version, platform = found[1].lower(), found[2], (found[3] or "").lower()
     if "." not in version and kind == "net":  # net472, net50
         version = ".".join(version) if int(version[0]) < 5 else f"{version[0]}.{version[1:] or 0}"
-    new = kind == "netcoreapp" or (kind == "net" and int(version.partition(".")[0]) >= 5)
-    identifier = ".NETStandard" if kind == "netstandard" else ".NETCoreApp" if new else ".NETFramework"
-    return identifier, version, platform
+    if kind == "net":
+        kind = "netcoreapp" if int(version.partition(".")[0]) >= 5 else "netframework"
+    return _IDENTIFIERS[kind], version, platform
+
+
+_IDENTIFIERS = {"netstandard": ".NETStandard", "netcoreapp": ".NETCoreApp", "netframework": ".NETFramework"}
 
 
 def _numbers(version: str) -> tuple[int, ...]:
@@ -296,8 +299,8 @@ _STATICS: Mapping[str, Callable[..., str]] = {
 
 def _called(name: str, arguments: list[str], scope: Scope) -> str | None:
     """Return what a function gives; None where it is none of those that are known."""
-    if name == "msbuild::getpathoffileabove":
-        return _file_above(arguments[0], arguments[1] if len(arguments) > 1 else ".", scope) if arguments else None
+    if name == "msbuild::getpathoffileabove" and arguments:
+        return _file_above(arguments[0], (*arguments[1:], ".")[0], scope)
     if name == "msbuild::getdirectorynameoffileabove":
         found = _file_above(arguments[1], arguments[0], scope) if len(arguments) == 2 else ""
         return str(Path(found).parent) if found else ""

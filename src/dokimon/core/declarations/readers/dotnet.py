@@ -28,15 +28,17 @@ from dokimon.core.reading.xml import as_xml
 from dokimon.core.source import Source
 from dokimon.core.versions.languages import runtime_rollforward, sdk_rollforward
 
+_GLOBAL = {"sdk": "table", "sdk.version": "text", "sdk.rollForward": "text", "sdk.allowPrerelease": "true or false"}
 _TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
 
 
 def read_global(manifest: Manifest) -> list[Requirement]:
     """Read which SDK is taken in the folder and below it; a file that says nothing ends what one above it says."""
     asked = read_text(manifest.text)
+    if wrong := misfits(manifest, as_json(manifest, comments=True), _GLOBAL, "dotnet"):
+        return wrong
     source = manifest.json_source("sdk", "version") if asked.wanted else manifest.source(1)
     if asked.ignored:
-        as_json(manifest, comments=True)  # what is no JSON at all is told as such
         why = f"the .NET host passes the file over and takes the newest SDK: {asked.ignored}"
         return [any_version("dotnet", source, why, component="sdk")]
     if asked.wanted is None:

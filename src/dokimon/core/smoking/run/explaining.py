@@ -54,7 +54,10 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     is not met comes first where the output tells of no certain cause; beside one that is, only what is required is told.
     """
     looks = context.looks
-    found = diagnose(lines, run.exit_status, looks, went_on=run.up_by is not None, root=context.root)
+    # What a run says when Dokimon stops it, or of what Dokimon asked it, says nothing of why it failed.
+    lines = [line for line in lines if not (_OF_DOKIMON.search(line) or (run.stopped_by and _OF_THE_STOP.search(line)))]
+    status = None if run.stopped_by else run.exit_status
+    found = diagnose(lines, status, looks, went_on=run.up_by is not None, root=context.root)
     found = tuple(_of_two_parts(each, run) for each in found)
     if shown := shown_by_checkout(lines, context.root, folder)[:1]:
         place = next((each.at for each in found if each.line == shown[0].line), None)
@@ -76,6 +79,12 @@ def _causes(lines: Sequence[str], run: Run, context: RunContext, folder: Path) -
     cause = "there is no .env, though an example of one is there"
     return (*found, Diagnosis(name="dotenv-missing", cause=cause, remedies=tuple(copies)))
 
+
+_OF_THE_STOP = expression(
+    r"^\s*KeyboardInterrupt\b|: Interrupt$|^Interrupt(?:ed)?\b"
+    r"|\b(?:exited|ended|killed|terminated|got|received)\b.*\bSIG(?:INT|TERM)\b"
+)
+_OF_DOKIMON = expression(r"\bInvalid HTTP version \(2\.0\)|Bad request (?:version|syntax) \('(?:HTTP/2\.0|PRI)")
 
 _A_PORT = "the port is taken"
 """What is said where an error does not name the port."""
