@@ -25,9 +25,15 @@ ANDROID = {
     }.items()
 }
 DOTNET = {
-    "~/net/sdk/6.0.400/x": "", "~/net/sdk/8.0.301/x": "", "~/net/shared/Microsoft.NETCore.App/8.0.6/x": "",
+    "~/net/sdk/6.0.400/dotnet.dll": "", "~/net/sdk/8.0.301/dotnet.dll": "", "~/net/sdk/9.0.100/x": "",
+    "~/net/sdk/9.0.200.bak/dotnet.dll": "", "~/net/shared/Microsoft.NETCore.App/9.0.1/x": "",
+    "~/net/shared/Microsoft.NETCore.App/8.0.6/Microsoft.NETCore.App.deps.json": "",
     "~/.dotnet/tools/.store/dotnet-ef/8.0.1/x": "",
 }  # fmt: skip
+WRAPPED = """case "$*" in
+--list-sdks) echo '6.0.400 [/opt/net/sdk]'; echo '8.0.404 [/opt/net/sdk]';;
+--list-runtimes) echo 'Microsoft.AspNetCore.App 8.0.11 [/opt/net/x]'; echo 'Microsoft.NETCore.App 8.0.11 [/opt/net/y]';;
+*) echo 8.0.404;; esac"""
 GLOBAL = "~/node/lib/node_modules"
 NPM = {
     f"{GLOBAL}/npm/package.json": '{"version": "10.8.2"}',
@@ -67,8 +73,12 @@ PYTHON = {"~/py/lib/python3.9/venv/__init__.py": "", "~/py/lib/python3.10/ensure
         ("dotnet", "runtime >=8", {"~/net/dotnet": ""}, DOTNET, "met", "8.0.6 is accepted", None),
         ("dotnet", "aspnetcore", {"~/net/dotnet": ""}, DOTNET, "missing", "has no aspnetcore", None),
         ("dotnet", "tool dotnet-ef", {"~/net/dotnet": ""}, DOTNET, "met", "8.0.1 is there", None),
-        ("dotnet", "sdk", {"~/net/dotnet": "exit 1"}, {"~/net/shared/Microsoft.NETCore.App/8.0.6/x": ""}, "missing",
+        ("dotnet", "sdk", {"~/net/dotnet": "exit 1"},
+            {"~/net/shared/Microsoft.NETCore.App/8.0.6/Microsoft.NETCore.App.deps.json": ""}, "missing",
             "is there, but no SDK is (only runtime 8.0.6)", None),
+        ("dotnet", "sdk >=8", {"dotnet": WRAPPED}, {}, "met", "8.0.404 is accepted", None),
+        ("dotnet", "aspnetcore >=8", {"dotnet": WRAPPED}, {}, "met", "8.0.11 is accepted", None),
+        ("dotnet", "windowsdesktop", {"dotnet": WRAPPED}, {}, "missing", "has no windowsdesktop", None),
         ("npm", "serve >=14", {f"{GLOBAL}/npm/bin/npm-cli.js": "", "npm": "-> " + f"{GLOBAL}/npm/bin/npm-cli.js"}, NPM,
             "met", "14.2.0 is accepted", None),
         ("npm", "@tide/cli", {f"{GLOBAL}/npm/bin/npm-cli.js": "", "npm": "-> " + f"{GLOBAL}/npm/bin/npm-cli.js"}, NPM,

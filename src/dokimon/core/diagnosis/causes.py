@@ -31,7 +31,8 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     what the first group of the pattern `below` finds in the `below_lines` under the one that shows it. Of causes that the
     same line shows, the highest `rank` counts; `look` names what Dokimon itself looks up for it (who holds a port, where a
     command is); with `look_alone`, what it finds takes the place of the steps. `innermost` tells the last of the lines
-    that show it, where an exception stands above the one that it came from. `shown` and `not_shown` are samples of real
+    that show it, where an exception stands above the one that it came from. One of `last_resort` is told where
+    no other shows. `shown` and `not_shown` are samples of real
     output: a test compares the patterns with them.
     """
 
@@ -42,6 +43,7 @@ class Cause(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_fields=Tru
     look: str | None = None
     look_alone: bool = False
     innermost: bool = False
+    last_resort: bool = False
     given: dict[str, str] = {}
     below: str = ""
     below_lines: int = 12

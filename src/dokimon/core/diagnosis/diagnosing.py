@@ -57,7 +57,8 @@ def diagnose(
         said = thrown or (_last_line(kept) if exit_status and not went_on else None)
         return (_not_known(said, kept, root),) if said else ()
     causes = known_causes()
-    ordered = sorted(shown.items(), key=lambda item: (-item[1].rank, item[1].number))
+    others = {name: each for name, each in shown.items() if not causes[name].last_resort}
+    ordered = sorted((others or shown).items(), key=lambda item: (-item[1].rank, item[1].number))
     first = (_not_known(thrown, kept, root),) if thrown and ordered[0][1].line != thrown else ()
     return first + tuple(
         _with_place(_told(name, causes[name], each, kept, looks or {}), kept, each.number, root)

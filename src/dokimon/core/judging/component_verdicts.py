@@ -68,8 +68,17 @@ def _facts_of(copy: Installation | None) -> list[Component]:
 
 
 def _best(constraint: Constraint | None, there: Sequence[Component], place: str) -> Judgement:
-    """Of several side by side the newest that is accepted counts; where none is, the newest, and the others are named."""
+    """Of several side by side the one that the tool itself takes counts, else the newest that is accepted.
+
+    Where none is, the newest counts, and the others are named.
+    """
     ordered = sorted(there, key=_age, reverse=True)
+    taken = (
+        constraint.taken([each.version for each in ordered if each.version])
+        if constraint and constraint.taken
+        else None
+    )
+    ordered.sort(key=lambda each: each.version != taken)
     judged = [_judge_one(constraint, each, place) for each in ordered]
     for verdict in ("met", "unknown"):
         if best := next((each for each in judged if each.verdict == verdict), None):
@@ -102,7 +111,7 @@ def _missing(
     subject: ComponentSubject, entry: Tool, mine: Sequence[Component], reached: Installation | None
 ) -> Judgement:
     name = subject.component
-    asked = {part.what for part in entry.part if part.ask}
+    asked = {part.what for part in entry.part if part.ask and not part.otherwise}
     if reached and asked and not any(each.what in asked for each in mine):
         reason = f"{reached.path} did not list its components"
         return Judgement(verdict="unknown", reason=reason, copy=reached)

@@ -16,6 +16,7 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import managers
 from dokimon.core.report.model import Found
 from dokimon.core.versions import compiled
+from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
 
 _JAVA = ("java", "javac")
@@ -50,6 +51,17 @@ def _is_in(copy: Installation, home: Path) -> bool:
         return Path(copy.program).resolve().is_relative_to(home.resolve())
     except (OSError, RuntimeError):
         return False
+
+
+def with_policy(need: Requirement, machine: Machine) -> Constraint | None:
+    """Return the constraint of a need; of a runtime of .NET with the policy of DOTNET_ROLL_FORWARD, which goes first."""
+    policy = machine.environment.get("DOTNET_ROLL_FORWARD")
+    if need.language != "runtime-rollforward" or not need.constraint or not policy:
+        return need.constraint
+    try:
+        return compiled(need.language, f"{need.wanted.partition(' ')[0]} {policy}")
+    except VersionFault:
+        return need.constraint
 
 
 def with_java_home(need: Requirement, machine: Machine, judgement: Judgement) -> Judgement:

@@ -8,6 +8,7 @@ from dokimon.core.declarations.requirement import Requirement
 from dokimon.core.declarations.subjects import ToolSubject
 from dokimon.core.judging.agreement import Agreement, contradiction_in_words
 from dokimon.core.judging.remedies import remedies
+from dokimon.core.judging.taken import with_what_is_taken
 from dokimon.core.judging.values import Judgement, Machine
 from dokimon.core.judging.verdicts import verdict_on
 from dokimon.core.machine.catalogue import Catalogue
@@ -41,7 +42,8 @@ def judge(
     What contradicts another declaration (by `agreements`) and is not met has the verdict `conflict`. A fact is only
     told.
     """
-    judged = [verdict_on(each, machine) for each, machine in zip(requirements, machines, strict=True)]
+    alone = [verdict_on(each, machine) for each, machine in zip(requirements, machines, strict=True)]
+    judged = with_what_is_taken(requirements, alone)
     contradicting = {index: agreement for agreement in agreements for index in agreement.between}
     elsewhere = _what_works_here(requirements, judged)
     findings = []

@@ -22,11 +22,13 @@ from dokimon.core.judging.installing import ways_to_install
 from dokimon.core.judging.starting import to_start
 from dokimon.core.judging.tool_verdicts import fitting_copy_for
 from dokimon.core.judging.values import Judgement, Machine
+from dokimon.core.machine.components import same_name
 from dokimon.core.machine.shell import put_first, set_variable, shell_in_use
 from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import managers
 from dokimon.core.report.model import Remedy
 from dokimon.core.text import clean, nearest
+from dokimon.core.versions.faults import VersionFault
 
 
 def remedies(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
@@ -75,7 +77,7 @@ def _there(need: Requirement, judgement: Judgement, machine: Machine, *, repair:
     elif isinstance(need.subject, ToolSubject) or reached is None:
         there = _already_here(need, machine)
     else:
-        there = []
+        there = [*_rolled_forward(need, judgement), *_in_another_copy(need, reached, machine)]
     if reached and reached.shim and (named := re.match(r"the variable (\w+)", reached.chosen_by or "")):
         there = [_of_variable(named[1], machine), *there]
     copy = judgement.copy
@@ -205,6 +207,38 @@ def _already_here(need: Requirement, machine: Machine) -> list[Remedy]:
         where = "is not on PATH" if copy.off_path else "comes too late on PATH"
         say = f"{copy.path} ({copy.version}) would do, but its folder {where}; put it first{mind}"
     return [Remedy(say=say, command=line)]
+
+
+def _in_another_copy(need: Requirement, reached: Installation, machine: Machine) -> list[Remedy]:
+    """A copy that no command reaches may have the component: put its folder first."""
+    copies = {copy.path: copy for copy in machine.copies(need.tool)}
+    for each in machine.components:
+        copy = copies.get(each.of or "")
+        same = each.tool == need.tool and same_name(each.name) == same_name(need.component or "")
+        if not same or copy is None or copy is reached or not each.version or not _admits(need, each.version):
+            continue
+        folder = str(Path(copy.program).parent)
+        line = put_first([folder], shell_in_use(machine.environment), machine.environment.get("HOME", ""))
+        return [Remedy(say=f"{copy.path} has {each.version}: put its folder first on PATH", command=line)]
+    return []
+
+
+def _rolled_forward(need: Requirement, judgement: Judgement) -> list[Remedy]:
+    """A program of .NET whose runtime is not here may start on a newer one that is."""
+    found = judgement.found
+    if need.language != "runtime-rollforward" or not found or not found.version or judgement.verdict != "unmet":
+        return []
+    if not need.constraint or need.constraint.side_of(found.version) < 1:
+        return []
+    say = f"let it start on {found.version}, which is here (RollForward in the project does so for good)"
+    return [Remedy(say=say, command="export DOTNET_ROLL_FORWARD=Major")]
+
+
+def _admits(need: Requirement, version: str) -> bool:
+    try:
+        return need.constraint is None or need.constraint.admits(version)
+    except VersionFault:
+        return False
 
 
 def _barred(need: Requirement, machine: Machine) -> list[Remedy]:

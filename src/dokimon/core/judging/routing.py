@@ -13,12 +13,14 @@ from pathlib import Path
 import msgspec
 
 from dokimon.core.declarations.requirement import ChoiceSubject, Requirement
-from dokimon.core.declarations.subjects import ToolSubject
+from dokimon.core.declarations.subjects import ComponentSubject, ToolSubject
 from dokimon.core.judging.choosing import Copies, Needed, accepted, would_do
 from dokimon.core.judging.deciding import as_decided, java_home_decides
 from dokimon.core.judging.values import Machine, constraints_of
+from dokimon.core.machine.components import Component, same_name
 from dokimon.core.machine.survey import Installation
 from dokimon.core.versions.constraint import Constraint
+from dokimon.core.versions.faults import VersionFault
 
 
 class Route(msgspec.Struct, frozen=True, kw_only=True):
@@ -70,9 +72,38 @@ def route_for(requirements: Sequence[Requirement], machine: Machine) -> Route:
             without.append(hidden)
         else:
             chosen[best.tool] = best
+    for tool in dict.fromkeys(each.tool for each in requirements if isinstance(each.subject, ComponentSubject)):
+        if tool not in chosen and (copy := _with_all_parts(tool, requirements, machine)):
+            chosen[tool] = copy
     folders, links = _laid_out(chosen, machine, needed)
     variables = _variables(required, chosen, machine)
     return Route(folders=folders, links=links, variables=variables, tools=tuple(chosen), without=tuple(without))
+
+
+def _with_all_parts(tool: str, requirements: Sequence[Requirement], machine: Machine) -> Installation | None:
+    """Return the copy that has all components which are required, where the one that is reached has not, and one does.
+
+    Copies of which several versions lie side by side (the SDKs of .NET) are known by these alone.
+    """
+    needs = [each for each in requirements if each.tool == tool and each.component and each.strength == "required"]
+
+    def has_all(copy: Installation) -> bool:
+        mine = [each for each in machine.components if each.tool == tool and each.of in (None, copy.path)]
+        return all(any(_is_met_by(need, each) for each in mine) for need in needs)
+
+    reached = machine.reached(tool)
+    if reached is None or not needs or has_all(reached):
+        return None
+    return next((copy for copy in machine.copies(tool) if copy is not reached and has_all(copy)), None)
+
+
+def _is_met_by(need: Requirement, component: Component) -> bool:
+    if same_name(component.name) != same_name(need.component or ""):
+        return False
+    try:
+        return need.constraint is None or bool(component.version and need.constraint.admits(component.version))
+    except VersionFault:
+        return False
 
 
 def _is_reached(tools: _Tools, copies: Copies, needed: Needed) -> bool:

@@ -22,6 +22,7 @@ from dokimon.core.judging.deciding import (
     with_java_home,
     with_named_environment,
     with_other_command,
+    with_policy,
     with_runtime,
 )
 from dokimon.core.judging.surroundings import judge_path, judge_platform, judge_service, judge_size, judge_variable
@@ -44,7 +45,7 @@ def verdict_on(need: Requirement, machine: Machine) -> Judgement | None:
             judgement = with_fetched_go(need, here, judgement)
             return with_java_home(need, machine, with_runtime(judgement, here))
         case ComponentSubject() as subject:
-            return judge_component(subject, need.constraint, as_decided(need, machine))
+            return judge_component(subject, with_policy(need, machine), as_decided(need, machine))
         case VariableSubject() as subject:
             return judge_variable(subject, machine)
         case PathSubject() as subject:

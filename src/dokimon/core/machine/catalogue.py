@@ -63,7 +63,7 @@ class ComponentSource(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_
     words. `files` are wildcards, relative to the program's real folder or absolute; `{minor}` in them stands for the
     first two numbers of the copy's version. `path` is matched against the path of each, `text` against its text or,
     with `ask`, against what the program prints for these arguments: each match is one component, whose group `version`
-    is its version.
+    is its version. `otherwise` asks only where nothing of that name was found by the parts before.
     """
 
     called: str
@@ -72,6 +72,7 @@ class ComponentSource(msgspec.Struct, frozen=True, kw_only=True, forbid_unknown_
     path: str | None = None
     text: str | None = None
     ask: list[str] = []
+    otherwise: bool = False
 
     @property
     def of_the_machine(self) -> bool:

@@ -55,7 +55,7 @@ def of_copy(tool: Tool, shown: str, program: Path, version: str | None, ask: Ask
                 continue
             paths = matching(program.parent, written.replace("{minor}", minor))
             found += _in_files(tool, part, paths, shown)
-        if part.ask:
+        if part.ask and not (part.otherwise and any(each.name == part.called for each in found)):
             for groups in _matches(part.text or "", ask(part.ask)):
                 found.append(_component(tool, part, groups, shown, None, "asked"))
     return _once(found)

@@ -149,11 +149,12 @@ class Surveyor:
     def _look_at(self, tool: Tool, copy: Copy, with_parts: bool) -> tuple[Installation, list[Component]]:
         """Return the copy with its version, and its components where they are asked for, running it where it must be."""
         installation = self._known(tool, copy) or self._asked(tool, copy)
-        if not (with_parts and installation.reached and copy.program.is_file()):
+        side_by_side = any(each.newest for each in tool.evidence)  # another copy may have what is wanted
+        if not (with_parts and (installation.reached or side_by_side) and copy.program.is_file()):
             return installation, []
 
         def ask(arguments: list[str]) -> str:
-            if copy.own:
+            if copy.own or not installation.reached:
                 return ""
             # Never kept: what a program has loaded changes with files of others, an extension that was just installed.
             return self._asker.parts(copy.program, tool.ask, arguments).output

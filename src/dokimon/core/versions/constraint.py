@@ -1,6 +1,6 @@
 """A constraint as read: its text, its version set, and the rule of its language for membership."""
 
-from collections.abc import Callable
+from collections.abc import Callable, Sequence
 from typing import Any
 
 import msgspec
@@ -13,7 +13,8 @@ class Constraint(msgspec.Struct, frozen=True, kw_only=True):
     """A compiled constraint.
 
     `versions` is the set over the keys of `order`. Where a language's pre-release rule is not a plain interval,
-    `rule` decides membership of a key, and `versions` is the set without that rule.
+    `rule` decides membership of a key, and `versions` is the set without that rule. Where the tool itself chooses one
+    of several that are installed, and not always the newest, `taken` says which, None where it accepts none.
     """
 
     language: str
@@ -21,6 +22,7 @@ class Constraint(msgspec.Struct, frozen=True, kw_only=True):
     order: Order
     versions: VersionSet
     rule: Callable[[Any], bool] | None = None
+    taken: Callable[[Sequence[str]], str | None] | None = None
 
     def admits(self, version: str) -> bool:
         """Whether the constraint accepts `version`; raises `VersionFault` when the order cannot read it."""

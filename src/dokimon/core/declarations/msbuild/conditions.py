@@ -2,8 +2,10 @@
 
 from __future__ import annotations
 
+import os
 import re
 from collections.abc import Sequence
+from pathlib import Path
 
 from dokimon.core.declarations.msbuild.expressions import Scope, expand, is_known
 from dokimon.core.expressions import expression
@@ -19,13 +21,16 @@ class _Undecided(Exception):
     """The condition is none, or asks for what is not known here."""
 
 
-def holds(condition: str, scope: Scope) -> bool | None:
-    """Whether a condition is met; True for an empty one, None where that is not known here."""
+def holds(condition: str, scope: Scope, folder: Path) -> bool | None:
+    """Whether a condition is met; True for an empty one, None where that is not known here.
+
+    What it asks for with `Exists` lies in `folder`.
+    """
     if not condition.strip():
         return True
     try:
         tokens = _tokens(condition)
-        reader = _Reader(tokens, scope)
+        reader = _Reader(tokens, scope, folder)
         value = reader.any_of(0)
         return value if reader.at == len(tokens) else None
     except _Undecided:
@@ -56,8 +61,8 @@ def _tokens(text: str) -> list[str]:
 class _Reader:
     """Reads the pieces from left to right: `Or` binds least, then `And`, then `!`."""
 
-    def __init__(self, tokens: Sequence[str], scope: Scope) -> None:
-        self._tokens, self._scope, self.at = tokens, scope, 0
+    def __init__(self, tokens: Sequence[str], scope: Scope, folder: Path) -> None:
+        self._tokens, self._scope, self._folder, self.at = tokens, scope, folder, 0
 
     def _peek(self) -> str:
         return self._tokens[self.at].lower() if self.at < len(self._tokens) else ""
@@ -117,7 +122,7 @@ class _Reader:
             return None
         if name == "hastrailingslash":
             return value.endswith(("/", "\\"))
-        path = self._scope.path(value)
+        path = Path(os.path.normpath(self._folder / value.replace("\\", "/")))
         return bool(value) and path.exists() if path.is_relative_to(self._scope.root) else None
 
 

@@ -155,7 +155,10 @@ class _Evaluator:
             self._imports(child.attributes.get("Project", ""), manifest)
 
     def _met(self, element: Element) -> bool | None:
-        return holds(element.attributes.get("Condition", ""), self._scope)
+        """Whether a condition is met; `Exists` looks beside the file in groups and imports, else beside the project."""
+        of_file = element.name in ("PropertyGroup", "Import", "ImportGroup")
+        folder = (self._scope.file if of_file else self._scope.project).parent
+        return holds(element.attributes.get("Condition", ""), self._scope, folder)
 
     def _choose(self, element: Element, manifest: Manifest) -> None:
         ways = (each for each in element.children if each.name in ("When", "Otherwise"))

@@ -44,10 +44,6 @@ class Scope(msgspec.Struct):
             return _OF_FILES[small](self.file if small.startswith("msbuildthis") else self.project)
         return None if _OF_THE_SDK.match(name) else ""
 
-    def path(self, text: str) -> Path:
-        """Return the place that a path means, relative to the file that names it; `\\` stands for `/`."""
-        return Path(os.path.normpath(self.file.parent / text.replace("\\", "/")))
-
 
 def _folder(path: Path) -> str:
     return f"{path.parent}/"

@@ -29,7 +29,10 @@ from dokimon.core.source import Source
 from dokimon.core.versions.languages import runtime_rollforward, sdk_rollforward
 
 _GLOBAL = {"sdk": "table", "sdk.version": "text", "sdk.rollForward": "text", "sdk.allowPrerelease": "true or false"}
-_TOOLS = {"tools": "table", "tools.*": "table", "tools.*.version": "text"}
+_TOOLS = {
+    "version": "whole number", "isRoot": "true or false", "tools": "table", "tools.*": "table",
+    "tools.*.version": "text", "tools.*.commands": "list", "tools.*.rollForward": "true or false",
+}  # fmt: skip
 
 
 def read_global(manifest: Manifest) -> list[Requirement]:
@@ -147,7 +150,7 @@ def _of_framework(build: _Build, source: Source) -> Iterator[Requirement]:
         if not project.says("usemaui"):
             yield any_version("dotnet", source, f"it builds {moniker}", component=f"workload {build.platform}")
         return
-    if build.platform == "browser" or not _runs(project) or project.says("selfcontained"):
+    if not _runs(project) or project.says("selfcontained"):
         return
     wanted, where = _runtime_of(build, source)
     why = f"{moniker} runs on it"
@@ -233,17 +236,36 @@ def _of_language(project: MsProject) -> Iterator[Requirement]:
 
 
 def read_tools(manifest: Manifest) -> list[Requirement]:
-    """Read the local tools: facts, since `dotnet tool restore` brings them."""
+    """Read the local tools: facts, since `dotnet tool restore` brings them; what it refuses is told.
+
+    It wants a number `version` of at most 1, `isRoot`, and of each tool a version and commands (as the SDK 10 says).
+    """
     data = as_json(manifest, comments=True)
-    found = misfits(manifest, data, _TOOLS, "dotnet")
-    tools = data.get("tools")
-    for name, entry in tools.items() if isinstance(tools, dict) else ():
-        version = entry.get("version") if isinstance(entry, dict) else None
-        if isinstance(version, str):
-            source = manifest.json_source("tools", name)
-            why = "dotnet tool restore brings it"
-            need = requirement("dotnet", f"[{version}]", "nuget", source, component=f"tool {name}", why=why)
+    if wrong := misfits(manifest, data, _TOOLS, "dotnet"):
+        return wrong
+    tools = data.get("tools") or {}
+    found: list[Requirement] = []
+
+    def refused(why: str, *keys: str) -> None:
+        found.append(unreadable("dotnet", manifest.json_source(*keys), f"dotnet tool restore refuses it: {why}"))
+
+    if data.get("version", 1) > 1:
+        refused(f"the SDK knows manifests of version 1, not {data['version']}", "version")
+    if tools and "isRoot" not in data:
+        refused('there is no "isRoot"', "tools")
+    for name, entry in tools.items():
+        version = entry.get("version")
+        why = next((f'{name} has no "{key}"' for key in ("version", "commands") if not entry.get(key)), None)
+        need = requirement(
+            "dotnet", f"[{version}]", "nuget", manifest.json_source("tools", name), component=f"tool {name}",
+            why="dotnet tool restore brings it",
+        )  # fmt: skip
+        if why or need.fault:
+            refused(why or f"{version!r} is not a version of {name}", "tools", name)
+        else:
             found.append(brought(need))
+    if tools:
+        found.append(any_version("dotnet", manifest.source(1), "dotnet tool restore needs it", component="sdk"))
     return found
 
 

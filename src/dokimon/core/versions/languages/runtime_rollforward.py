@@ -7,6 +7,7 @@ Written as `8.0.0 Minor`: the version that it was built for and the roll-forward
 from __future__ import annotations
 
 from collections.abc import Iterable
+from functools import partial
 
 from dokimon.core.versions.constraint import Constraint
 from dokimon.core.versions.faults import VersionFault
@@ -52,7 +53,9 @@ def compile(text: str) -> Constraint:
     }.get(policy)
     bound = before(semver.key_of(*end, "0"), ".".join(map(str, end))) if end else HIGHEST
     versions = compare("=", key, version) if policy == "Disable" else between(before(key, version), bound)
-    return Constraint(language="runtime-rollforward", text=text, order=RUNTIMES, versions=versions)
+    return Constraint(
+        language="runtime-rollforward", text=text, order=RUNTIMES, versions=versions, taken=partial(taken, text)
+    )
 
 
 def taken(text: str, versions: Iterable[str]) -> str | None:

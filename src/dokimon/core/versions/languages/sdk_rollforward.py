@@ -8,6 +8,7 @@ from __future__ import annotations
 
 import re
 from collections.abc import Iterable
+from functools import partial
 
 import msgspec
 
@@ -95,7 +96,9 @@ def compile(text: str) -> Constraint:
     def accepts(candidate: Key) -> bool:
         return candidate in versions and (asked.pre_releases or not semver.is_pre_release(candidate))
 
-    return Constraint(language="sdk-rollforward", text=text, order=SEMVER, versions=versions, rule=accepts)
+    return Constraint(
+        language="sdk-rollforward", text=text, order=SEMVER, versions=versions, rule=accepts, taken=partial(taken, text)
+    )
 
 
 def _end(asked: _Asked) -> tuple[int, int, int] | None:
@@ -115,7 +118,7 @@ def taken(text: str, versions: Iterable[str]) -> str | None:
     `patch` takes the very version that is asked for first.
     """
     asked, constraint = _asked(text), compile(text)
-    known = [(version_of(each), each) for each in versions]
+    known = [(version_of(each), each) for each in versions if is_version(each)]
     accepted = sorted((key, each) for key, each in known if constraint.rule and constraint.rule(key))
     if not accepted:
         return None
