@@ -64,6 +64,16 @@ def test_what_global_json_takes_is_what_projects_below_it_are_built_with(world: 
     assert found["sdk b/B.csproj"]["verdict"] == "met"
 
 
+def test_a_global_json_above_the_checkout_counts_too(world: World) -> None:
+    install(world, "net", ["8.0.404", "9.0.100"], ["9.0.0"])
+    (world.checkout.parent / "global.json").write_text(pinned("8.0.100", "latestFeature"))
+    files = {"A.csproj": PROGRAM.format(more="", line="9.0"), "b/B.csproj": PROGRAM.format(more="", line="9.0")}
+    found = verified(world, {**files, "b/global.json": "{}"})
+    assert (
+        "global.json takes 8.0.404" in found["sdk A.csproj"]["reason"] and found["sdk b/B.csproj"]["verdict"] == "met"
+    )
+
+
 def test_an_sdk_in_another_place_is_put_first(world: World) -> None:
     install(world, "net", ["8.0.404"], ["8.0.11"])
     install(world, ".dotnet", ["10.0.100"], ["10.0.0"])

@@ -14,6 +14,7 @@ from dokimon.core.reading.json_places import without_comments
 from dokimon.core.versions.faults import VersionFault
 from dokimon.core.versions.languages import sdk_rollforward
 
+NAME = "global.json"
 HOST = "$host$"
 """The folder of the host itself, in `paths`."""
 

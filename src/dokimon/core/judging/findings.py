@@ -43,7 +43,7 @@ def judge(
     told.
     """
     alone = [verdict_on(each, machine) for each, machine in zip(requirements, machines, strict=True)]
-    judged = with_what_is_taken(requirements, alone)
+    judged = with_what_is_taken(requirements, alone, machines[0]) if machines else alone
     contradicting = {index: agreement for agreement in agreements for index in agreement.between}
     elsewhere = _what_works_here(requirements, judged)
     findings = []

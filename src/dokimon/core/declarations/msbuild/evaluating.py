@@ -6,7 +6,9 @@ SDK is `Directory.Build.props` before it and `Directory.Build.targets` after it.
 
 from __future__ import annotations
 
+import os
 from collections.abc import Iterator, Mapping
+from functools import lru_cache
 from pathlib import Path
 
 import msgspec
@@ -182,10 +184,11 @@ class _Evaluator:
         if not text or not is_known(text):
             return
         pattern = text.rpartition("/")
-        folder = Path(manifest.path.parent, pattern[0])
+        folder = Path(os.path.normpath(manifest.path.parent / pattern[0]))
         names = [folder / pattern[2]]
-        if "*" in pattern[2] and "*" not in pattern[0]:
-            names = sorted(folder.glob(pattern[2]))[:_MOST_OF_ONE_IMPORT] if folder.is_dir() else []
+        if "*" in pattern[2]:
+            inside = folder.is_relative_to(self._manifest.root) and folder.is_dir()
+            names = sorted(folder.glob(pattern[2]))[:_MOST_OF_ONE_IMPORT] if inside and "*" not in pattern[0] else []
         for path in names:
             self._import(path)
 
@@ -195,9 +198,9 @@ class _Evaluator:
         if self._files > _MOST_FILES or path in self._open:
             return
         try:
-            manifest = open_manifest(path, self._manifest.root)
-            project = as_xml(manifest)
-        except ManifestFault:
+            stamp = path.stat()
+            manifest, project = _opened(path, self._manifest.root, stamp.st_mtime_ns, stamp.st_size)
+        except (ManifestFault, OSError):
             return
         before = self._scope.file
         self._open.append(path)
@@ -219,6 +222,16 @@ class _Evaluator:
                 for one in expand(include, self._scope).split(";"):
                     if one.strip():
                         yield Item(each.name.lower(), one.strip(), metadata, manifest, each.line)
+
+
+@lru_cache(maxsize=256)
+def _opened(path: Path, root: Path, _written: int, _size: int) -> tuple[Manifest, Element]:
+    """Return a file of the checkout as it is now, and what is in it: many projects import the same.
+
+    Raises `ManifestFault` where it cannot be read.
+    """
+    manifest = open_manifest(path, root)
+    return manifest, as_xml(manifest)
 
 
 def is_of_an_sdk(project: Element) -> bool:

@@ -123,6 +123,7 @@ def _value(body: str, scope: Scope, depth: int) -> str | None:
             return None
         arguments, rest = _arguments(rest.strip()[member.end() :], scope, depth)
         value = None if arguments is None else _of_text(value, member[1].lower(), arguments)
+        value = value and value[:_LONGEST]
     return value
 
 
@@ -233,8 +234,9 @@ def _file_above(name: str, begin: str, scope: Scope) -> str:
     """Return the nearest file of a name from a folder upward, within the checkout; empty where there is none."""
     folder = Path(os.path.normpath(scope.file.parent / begin.replace("\\", "/")))
     while folder.is_relative_to(scope.root):
-        if (folder / name).is_file():
-            return str(folder / name)
+        path = Path(os.path.normpath(folder / name))
+        if path.is_relative_to(scope.root) and path.is_file():
+            return str(path)
         folder = folder.parent
     return ""
 

@@ -13,6 +13,8 @@ from dokimon.core.reading.manifest import Manifest, ManifestFault, open_manifest
 from dokimon.core.reading.xml import as_xml
 
 _OLD = "targetframeworkversion"
+_MOST_FRAMEWORKS = 30
+"""Of one project: more than anybody builds for."""
 
 
 class MsProject(msgspec.Struct, frozen=True, kw_only=True):
@@ -109,7 +111,7 @@ def frameworks_in(text: str) -> list[str]:
     if len(names) > 1:  # `$(TargetFrameworks);net8.0` adds to what something else may have set
         names = [each for each in names if each not in ("$(targetframeworks)", "$(targetframework)")]
     names = [re.sub(r"^net([5-9])(\d)(?=$|-)", r"net\1.\2", each) for each in names]  # net50 is read as net5.0
-    return list(dict.fromkeys(names))
+    return list(dict.fromkeys(names))[:_MOST_FRAMEWORKS]
 
 
 def _path(folder: Path, named: str) -> Path | None:

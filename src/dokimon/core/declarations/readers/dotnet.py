@@ -184,9 +184,10 @@ def _runtime_of(build: _Build, source: Source) -> tuple[str, Source]:
         named = project.value("runtimeframeworkversion")
         if sdk_rollforward.is_version(named):
             version, source = named, _source(project, "runtimeframeworkversion")
+    folder, root = project.path.parent, project.manifest.root
     policies = [
-        *launch_policies(project.path.parent),
-        *template_policies(project.path.parent),
+        *launch_policies(folder, root),
+        *template_policies(folder, root),
         project.value("rollforward"),
     ]
     policy = next((found for each in policies if (found := runtime_rollforward.policy_named(each))), "")
