@@ -47,6 +47,8 @@ def started(project: dict[str, Any], port: int | None, folder: Path, variables: 
 
 def differs(harmed: Seen, whole: Seen) -> str:
     """Return in what a start of a harmed project differs from one of the same project unharmed; empty where it does not."""
+    if whole.answered == "nothing listens":
+        return "not known: unharmed, it does not start by hand here"
     if harmed.ended != whole.ended:
         return f"{harmed.ended}, not {whole.ended}"
     if _same(harmed.answered) != _same(whole.answered):
