@@ -113,6 +113,12 @@ def test_a_folder_of_sdks_that_the_project_names(world: World) -> None:
     assert "sdk global.json" not in verified(world, {})
 
 
+def test_folders_of_sdks_that_are_none(world: World) -> None:
+    install(world, "net", ["9.0.100"], [])
+    text = json.dumps({"sdk": {"version": "8.0.100", "paths": [3, None, "a\0b", "../../..", "/", "$host$"]}})
+    assert verified(world, {"global.json": text})["sdk global.json"]["verdict"] == "unmet"
+
+
 @pytest.mark.parametrize("version", ["v8.0.200", "", " 8.0.302", "8.0", "latest"])
 def test_a_version_that_is_none_is_passed_over_as_the_host_does(world: World, version: str) -> None:
     install(world, "net", ["9.0.100"], [])

@@ -37,9 +37,8 @@ class GlobalJson(msgspec.Struct, frozen=True, kw_only=True, omit_defaults=True):
 def read_text(text: str) -> GlobalJson:
     """Return what the text of a `global.json` asks for."""
     try:
-        data, _ = json.JSONDecoder().raw_decode(
-            without_comments(text.removeprefix("\ufeff")).lstrip()
-        )  # what follows is let be
+        plain = without_comments(text.removeprefix("\ufeff")).lstrip()
+        data, _ = json.JSONDecoder().raw_decode(plain)  # what follows is let be
     except (ValueError, RecursionError):
         return GlobalJson(ignored="it is not valid JSON")
     if not isinstance(data, dict):
@@ -56,7 +55,7 @@ def read_text(text: str) -> GlobalJson:
     return GlobalJson(
         wanted=" ".join(word for word in words if word) or None,
         version=version,
-        paths=None if sdk.get("paths") is None else tuple(sdk["paths"]),
+        paths=None if sdk.get("paths") is None else tuple(each for each in sdk["paths"] if isinstance(each, str)),
         says=sdk.get("errorMessage"),
     )
 

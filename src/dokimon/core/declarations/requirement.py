@@ -102,6 +102,13 @@ class Requirement(msgspec.Struct, frozen=True, kw_only=True):
         """The requirements of which one must be met: this one itself, where there is no choice."""
         return self.subject.choices if isinstance(self.subject, ChoiceSubject) else (self,)
 
+    def admits(self, version: str) -> bool:
+        """Whether a version will do; one that cannot be read will not."""
+        try:
+            return self.constraint is None or self.constraint.admits(version)
+        except VersionFault:
+            return False
+
     @property
     def accepts(self) -> str:
         """What is accepted, in words."""

@@ -14,7 +14,6 @@ from dokimon.core.judging.verdicts import verdict_on
 from dokimon.core.machine.catalogue import Catalogue
 from dokimon.core.report.model import Finding, Remedy
 from dokimon.core.text import clean
-from dokimon.core.versions.faults import VersionFault
 
 
 def ids_of(requirements: Sequence[Requirement]) -> tuple[str, ...]:
@@ -76,18 +75,9 @@ def _strictest(
     fitting = [
         each
         for each in others
-        if each.constraint
-        and each.constraint.lowest
-        and all(_admits(other, each.constraint.lowest) for other in others)
+        if each.constraint and each.constraint.lowest and all(other.admits(each.constraint.lowest) for other in others)
     ]
     return next((each for each in fitting if each.constraint and each.constraint.exact), next(iter(fitting), need))
-
-
-def _admits(need: Requirement, version: str) -> bool:
-    try:
-        return need.constraint is None or need.constraint.admits(version)
-    except VersionFault:
-        return False
 
 
 def _finding(

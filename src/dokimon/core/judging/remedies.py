@@ -28,7 +28,6 @@ from dokimon.core.machine.survey import Installation
 from dokimon.core.machine.version_managers import managers
 from dokimon.core.report.model import Remedy
 from dokimon.core.text import clean, nearest
-from dokimon.core.versions.faults import VersionFault
 
 
 def remedies(need: Requirement, judgement: Judgement, machine: Machine) -> tuple[Remedy, ...]:
@@ -215,7 +214,7 @@ def _in_another_copy(need: Requirement, reached: Installation, machine: Machine)
     for each in machine.components:
         copy = copies.get(each.of or "")
         same = each.tool == need.tool and same_name(each.name) == same_name(need.component or "")
-        if not same or copy is None or copy is reached or not each.version or not _admits(need, each.version):
+        if not same or copy is None or copy is reached or not each.version or not need.admits(each.version):
             continue
         folder = str(Path(copy.program).parent)
         line = put_first([folder], shell_in_use(machine.environment), machine.environment.get("HOME", ""))
@@ -232,13 +231,6 @@ def _rolled_forward(need: Requirement, judgement: Judgement) -> list[Remedy]:
         return []
     say = f"let it start on {found.version}, which is here (RollForward in the project does so for good)"
     return [Remedy(say=say, command="export DOTNET_ROLL_FORWARD=Major")]
-
-
-def _admits(need: Requirement, version: str) -> bool:
-    try:
-        return need.constraint is None or need.constraint.admits(version)
-    except VersionFault:
-        return False
 
 
 def _barred(need: Requirement, machine: Machine) -> list[Remedy]:

@@ -20,7 +20,6 @@ from dokimon.core.judging.values import Machine, constraints_of
 from dokimon.core.machine.components import Component, same_name
 from dokimon.core.machine.survey import Installation
 from dokimon.core.versions.constraint import Constraint
-from dokimon.core.versions.faults import VersionFault
 
 
 class Route(msgspec.Struct, frozen=True, kw_only=True):
@@ -100,10 +99,7 @@ def _with_all_parts(tool: str, requirements: Sequence[Requirement], machine: Mac
 def _is_met_by(need: Requirement, component: Component) -> bool:
     if same_name(component.name) != same_name(need.component or ""):
         return False
-    try:
-        return need.constraint is None or bool(component.version and need.constraint.admits(component.version))
-    except VersionFault:
-        return False
+    return need.constraint is None or bool(component.version and need.admits(component.version))
 
 
 def _is_reached(tools: _Tools, copies: Copies, needed: Needed) -> bool:

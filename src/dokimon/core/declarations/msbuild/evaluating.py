@@ -35,21 +35,17 @@ _PROGRAMS = ("Microsoft.NET.Sdk.Web", "Microsoft.NET.Sdk.Worker", "Microsoft.NET
 
 
 class Setting(msgspec.Struct, frozen=True):
-    """Where a property got its value: the file and the line. It is `sure` where no condition was left open."""
+    """Where a property got its value: the file and the line (from 1)."""
 
     manifest: Manifest
     line: int
-    sure: bool = True
 
 
 class Item(msgspec.Struct, frozen=True):
-    """What an item includes, its kind in small letters, and its metadata by their names in small letters."""
+    """What an item includes, and its kind in small letters."""
 
     kind: str
     include: str
-    metadata: Mapping[str, str]
-    manifest: Manifest
-    line: int
 
 
 class Evaluation(msgspec.Struct, frozen=True, kw_only=True):
@@ -177,7 +173,7 @@ class _Evaluator:
         if not sure and name in self._scope.values:
             return
         self._scope.values[name] = expand(element.text, self._scope)
-        self._settings[name] = Setting(manifest, element.line, sure)
+        self._settings[name] = Setting(manifest, element.line)
 
     def _imports(self, written: str, manifest: Manifest) -> None:
         text = expand(written, self._scope).replace("\\", "/").strip()
@@ -217,11 +213,9 @@ class _Evaluator:
                 include = each.attributes.get("Include", "")
                 if not include or self._met(each) is False:
                     continue
-                metadata = {name.lower(): expand(value, self._scope) for name, value in each.attributes.items()}
-                metadata |= {child.name.lower(): expand(child.text, self._scope).strip() for child in each.children}
                 for one in expand(include, self._scope).split(";"):
                     if one.strip():
-                        yield Item(each.name.lower(), one.strip(), metadata, manifest, each.line)
+                        yield Item(each.name.lower(), one.strip())
 
 
 @lru_cache(maxsize=256)

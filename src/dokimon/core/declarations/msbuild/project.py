@@ -21,7 +21,7 @@ class MsProject(msgspec.Struct, frozen=True, kw_only=True):
     """A project file: its SDKs, its properties by their names in small letters, its target frameworks, the packages, the
     shared frameworks and the projects (as paths) that it references.
 
-    Of several target frameworks the properties are those that hold for all builds; see `for_framework`. `line` (from 1) is
+    Of several target frameworks the properties are those that hold for all builds; see `project_of`. `line` (from 1) is
     the one that says that it is a program, else the first. `settings` tell where a property was set.
     """
 
@@ -108,8 +108,6 @@ def _frameworks_of(found: Evaluation) -> list[str]:
 def frameworks_in(text: str) -> list[str]:
     """Return the target frameworks that a text lists, in small letters, each once."""
     names = [each.strip().lower() for each in text.split(";") if each.strip()]
-    if len(names) > 1:  # `$(TargetFrameworks);net8.0` adds to what something else may have set
-        names = [each for each in names if each not in ("$(targetframeworks)", "$(targetframework)")]
     names = [re.sub(r"^net([5-9])(\d)(?=$|-)", r"net\1.\2", each) for each in names]  # net50 is read as net5.0
     return list(dict.fromkeys(names))[:_MOST_FRAMEWORKS]
 

@@ -11,7 +11,7 @@ from dokimon.core.declarations.global_json import HOST, read_text
 from dokimon.core.declarations.msbuild.evaluating import is_of_an_sdk
 from dokimon.core.declarations.msbuild.expressions import framework_parts, is_known
 from dokimon.core.declarations.msbuild.project import MsProject, project_of
-from dokimon.core.declarations.msbuild.starting import launch_policies, template_policies
+from dokimon.core.declarations.msbuild.starting import roll_forward_policies
 from dokimon.core.declarations.requirement import (
     Requirement,
     any_version,
@@ -65,7 +65,7 @@ def read_global(manifest: Manifest) -> list[Requirement]:
 
 def _sdks_in(folder: Path, root: Path) -> list[str]:
     """Return the SDKs in a folder of the checkout."""
-    if not folder.resolve().is_relative_to(root):
+    if "\0" in str(folder) or not folder.resolve().is_relative_to(root):
         return []
     found = (path.parent.name for path in folder.glob("sdk/*/dotnet.dll"))
     return [name for name in found if sdk_rollforward.is_version(name)]
@@ -185,11 +185,7 @@ def _runtime_of(build: _Build, source: Source) -> tuple[str, Source]:
         if sdk_rollforward.is_version(named):
             version, source = named, _source(project, "runtimeframeworkversion")
     folder, root = project.path.parent, project.manifest.root
-    policies = [
-        *launch_policies(folder, root),
-        *template_policies(folder, root),
-        project.value("rollforward"),
-    ]
+    policies = [*roll_forward_policies(folder, root), project.value("rollforward")]
     policy = next((found for each in policies if (found := runtime_rollforward.policy_named(each))), "")
     return f"{version} {policy}".strip() if policy != runtime_rollforward.DEFAULT else version, source
 

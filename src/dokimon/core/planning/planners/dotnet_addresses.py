@@ -2,15 +2,14 @@
 
 from __future__ import annotations
 
-import json
 import re
 from collections.abc import Iterator
 from itertools import islice
 from pathlib import Path
 from typing import Any
 
+from dokimon.core.declarations.msbuild.starting import launch_profile, object_of
 from dokimon.core.files import text_of
-from dokimon.core.reading.json_places import without_comments
 
 _LARGEST = 200_000
 _MOST_FILES = 60
@@ -40,19 +39,11 @@ _PATH = re.compile(r"(?:/[\w.~%-]+)+(?:\?[\w.~%=&-]*)?")
 
 
 def _object(path: Path) -> dict[str, Any]:
-    """Return what a file of settings holds: they may have comments, and commas before what closes."""
-    text = re.sub(r",(?=\s*[}\]])", "", without_comments(text_of(path, _LARGEST).removeprefix("\ufeff")))
-    try:
-        read = json.loads(text or "{}")
-    except (ValueError, RecursionError):
-        return {}
-    return read if isinstance(read, dict) else {}
+    return object_of(text_of(path, _LARGEST))
 
 
 def _profile(folder: Path) -> dict[str, Any]:
-    profiles = _object(folder / "Properties/launchSettings.json").get("profiles")
-    found = [each for each in profiles.values() if isinstance(each, dict)] if isinstance(profiles, dict) else []
-    return next((each for each in found if each.get("commandName") == "Project"), next(iter(found), {}))
+    return launch_profile(_object(folder / "Properties/launchSettings.json"))
 
 
 def _of_settings(folder: Path) -> Iterator[str]:
